@@ -1,6 +1,7 @@
 package teach
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"path"
@@ -17,6 +18,8 @@ import (
 type partition struct {
 	words []string // by game; "" for those that have none, apart for those that it is not about
 	how   string
+	// few is set where so few games agree that words must begin like the values that decide them.
+	few bool
 }
 
 // apart stands for a game that a partition is not about.
@@ -35,38 +38,40 @@ func (c *class) partitions(known [][]string) (out []partition) {
 				n++
 			}
 		}
-		if len(distinct) < 2 || len(distinct) > mostParts || n-len(distinct) < 3 || c.follows(words, known) {
-			return
+		if few := n-len(distinct) < 3; len(distinct) > 1 && len(distinct) <= mostParts && (!few || len(distinct) > 2) &&
+			!c.follows(words, known) {
+			out = append(out, partition{words, how, few})
 		}
-		out = append(out, partition{words, how})
 	}
 	shapes := map[string]int{}
-	for _, s := range c.all {
-		shapes[infer.Shape(path.Base(s.path))]++
-	}
 	depths := make([]string, len(c.all))
 	for i, s := range c.all {
-		depths[i] = strconv.Itoa(strings.Count(s.path, "/"))
+		if depths[i] = apart; !s.part {
+			shapes[infer.Shape(path.Base(s.path))]++
+			depths[i] = strconv.Itoa(strings.Count(s.path, "/"))
+		}
 	}
 	add(depths, "it decides how deep in folders a game lies")
 	for depth := range 6 {
 		words := make([]string, len(c.all))
 		for i, s := range c.all {
-			if parts := strings.Split(s.path, "/"); depth < len(parts)-1 {
+			if parts := strings.Split(s.path, "/"); s.part {
+				words[i] = apart
+			} else if depth < len(parts)-1 {
 				words[i] = parts[depth]
 			}
 		}
 		add(words, "it decides in which folder a game lies")
 		above := map[string]bool{}
 		for i := range words {
-			if words[i] != "" {
+			if words[i] != "" && words[i] != apart {
 				above[upTo(c.all[i].path, depth)] = true
 			}
 		}
 		for _, dir := range slices.Sorted(maps.Keys(above)) { // those of one rule lie in one folder
 			some := slices.Clone(words)
 			for i, s := range c.all {
-				if words[i] == "" || upTo(s.path, depth) != dir {
+				if words[i] == "" || words[i] == apart || upTo(s.path, depth) != dir {
 					some[i] = apart
 				}
 			}
@@ -75,7 +80,7 @@ func (c *class) partitions(known [][]string) (out []partition) {
 			}
 		}
 		for of, n := range shapes { // names that begin alike may be of one rule
-			if n == len(c.all) {
+			if n == len(c.all)-c.parted() {
 				continue
 			}
 			some := slices.Clone(words)
@@ -94,12 +99,25 @@ func (c *class) partitions(known [][]string) (out []partition) {
 	groups := map[string][]saying{}
 	for _, x := range c.besides {
 		key := path.Dir(x.path) + " " + strings.ToLower(path.Ext(x.path))
+		if named := 0; strings.Contains(x.text, "\n") { // one that lists all of them divides none
+			for i, s := range c.all {
+				if listOf([]saying{x}, names(s, known[i], bases)) != "" {
+					named++
+				}
+			}
+			if named == len(c.all) {
+				key += " all"
+			}
+		}
 		groups[key] = append(groups[key], x)
 	}
 	for _, key := range slices.Sorted(maps.Keys(groups)) {
 		with, in := make([]string, len(c.all)), make([]string, len(c.all))
 		for i, s := range c.all {
-			own := s.words()
+			own := append(slices.Clone(known[i]), strings.TrimSuffix(path.Base(s.path), path.Ext(s.path)))
+			if known[i][0] == "" && known[i][1] == "" {
+				own = s.words()
+			}
 			for _, x := range groups[key] {
 				base := bare(strings.TrimSuffix(path.Base(x.path), path.Ext(x.path)))
 				if slices.ContainsFunc(own, func(w string) bool { return bare(w) == base }) {
@@ -107,6 +125,13 @@ func (c *class) partitions(known [][]string) (out []partition) {
 				}
 			}
 			in[i] = listOf(groups[key], names(s, known[i], bases))
+		}
+		for i := range with { // a title's discs share its file
+			for k := range with {
+				if known[i][1] != "" && known[i][1] == known[k][1] {
+					with[i], in[i] = cmp.Or(with[i], with[k]), cmp.Or(in[i], in[k])
+				}
+			}
 		}
 		add(with, "it decides which games have a file beside them")
 		add(in, "it decides in which list a game is")
@@ -208,41 +233,93 @@ func varying(group []saying, x saying) string {
 }
 
 // decides reports whether equal values always have equal words, so that more games speak for it than could by chance.
-func decides(values, words []string) bool {
+func (d *partition) decides(values []string) bool {
 	to, n := map[string]string{}, 0
 	all := map[string]bool{}
 	for i, v := range values {
-		if all[v] = true; words[i] == apart {
+		if all[v] = true; d.words[i] == apart {
 			continue
 		}
-		if was, seen := to[v]; seen && was != words[i] {
+		if was, seen := to[v]; seen && was != d.words[i] || d.few && !begins(d.words[i], v) {
 			return false
 		}
-		to[v] = words[i]
+		to[v] = d.words[i]
 		n++
 	}
-	return len(all) <= mostParts && n-len(to) >= 2
+	return len(all) <= mostParts && (n-len(to) >= 2 || d.few)
 }
 
-// divided finds values that decide how the games are divided: their kind and region.
+// begins reports whether a word begins like a value.
+func begins(word, value string) bool {
+	return value != "" && len(word) >= len(value) && strings.EqualFold(word[:len(value)], value)
+}
+
+// parted is how many of the samples are parts of a game.
+func (c *class) parted() (n int) {
+	for _, s := range c.all {
+		if s.part {
+			n++
+		}
+	}
+	return n
+}
+
+// withParts is the class with those parts of games that have what their platform is known by: what decides where games
+// lie decides it for these too. It must be closed.
+func (c *class) withParts(dir string, p *Platform, all []*class) *class {
+	out := *c
+	out.all = slices.Clone(c.all)
+	i := slices.IndexFunc(p.Markers, func(m loader.Marker) bool { return len(m.Hex) > 0 })
+	for _, o := range all {
+		if i < 0 || !o.cut() {
+			continue
+		}
+		for _, s := range o.all {
+			if x := (sample{path: s.path, size: s.size, part: true}); x.marked(dir, o.form, &p.Markers[i]) &&
+				x.open(dir, o.form) == nil {
+				out.all = append(out.all, &x)
+			}
+		}
+	}
+	return &out
+}
+
+// divided finds values that decide how the games are divided: their kind and region. Further samples may stand behind
+// those that the places were found in.
 func (c *class) divided(places []*place, p *Platform) {
 	known := make([][]string, len(c.all))
 	for _, field := range []string{"id", "name"} {
+		f := p.Fields[field]
+		if f.where != nil && len(f.values) < len(c.all) {
+			f.values = append(slices.Clone(f.values), c.valuesOf(&f, field)[len(f.values):]...)
+		}
 		for i := range known {
 			v := ""
-			if f := p.Fields[field]; f.values != nil {
+			if f.values != nil {
 				v = f.values[i]
 			}
 			known[i] = append(known[i], v)
 		}
 	}
+	for i, at := range places {
+		if len(at.values) < len(c.all) && at.marker.File == "" && !at.read.FileName && !at.read.Search {
+			longer := *at
+			longer.values = append(slices.Clone(at.values), c.valuesAt(at, "name")[len(at.values):]...)
+			places[i] = &longer
+		}
+	}
+	places = slices.DeleteFunc(places, func(at *place) bool { return len(at.values) < len(c.all) })
 	open := c.partitions(known)
 	if disc, ok := p.Fields["disc"]; ok { // what several discs have, and others not, says nothing of a kind
-		several := make([]string, len(disc.values))
-		for i, v := range disc.values {
+		values := disc.values
+		if len(values) < len(c.all) {
+			values = c.valuesOf(&disc, "disc")
+		}
+		several := make([]string, len(values))
+		for i, v := range values {
 			_, several[i], _ = strings.Cut(v, "/")
 		}
-		open = slices.DeleteFunc(open, func(d partition) bool { return decides(several, d.words) })
+		open = slices.DeleteFunc(open, func(d partition) bool { return d.decides(several) })
 	}
 	for range 2 {
 		var best *place
@@ -256,7 +333,7 @@ func (c *class) divided(places []*place, p *Platform) {
 			}
 			var some []partition
 			for _, d := range open {
-				if decides(at.values, d.words) {
+				if d.decides(at.values) {
 					some = append(some, d)
 				}
 			}
@@ -306,7 +383,7 @@ func alikeWords(values []string, explained []partition) (n int) {
 	alike := map[string]bool{}
 	for _, d := range explained {
 		for i, v := range values {
-			if w := d.words[i]; v != "" && w != apart && w != "" && len(w) >= len(v) && strings.EqualFold(w[:len(v)], v) {
+			if d.words[i] != apart && begins(d.words[i], v) {
 				alike[v] = true
 			}
 		}

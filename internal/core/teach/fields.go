@@ -9,6 +9,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"polytome/internal/core/infer"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/sanitize"
 )
@@ -63,8 +64,9 @@ func (c *class) id(places []*place) (Found, bool) {
 			if c.said.has(v) {
 				beside++
 			}
-			if v != "" && slices.ContainsFunc(append(c.all[i].words(), c.all[i].inner()...),
-				func(w string) bool { return strings.EqualFold(bare(w), bare(v)) }) {
+			if v != "" && (slices.ContainsFunc(append(c.all[i].words(), c.all[i].inner()...),
+				func(w string) bool { return strings.EqualFold(bare(w), bare(v)) }) || len(v) > 4 &&
+				looksLikeID.MatchString(v) && infer.WordIn(strings.ToUpper(c.all[i].path), strings.ToUpper(v)) >= 0) {
 				hits++
 			}
 		}

@@ -43,6 +43,17 @@ func (c *class) valuesAt(p *place, field string) []string {
 	return out
 }
 
+// valuesOf reads what was found in all samples.
+func (c *class) valuesOf(f *Found, field string) []string {
+	p := f.where
+	if f.Pattern != "" {
+		if p = p.with(field, f.Pattern); p == nil {
+			return make([]string, len(c.all))
+		}
+	}
+	return c.valuesAt(p, field)
+}
+
 // places are all in which something stands in nearly every sample.
 func (c *class) places() []*place {
 	var out []*place

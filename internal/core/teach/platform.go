@@ -69,10 +69,10 @@ func Platforms(dir string, entries []target.Entry, names []string) (out []*Platf
 			continue
 		}
 		c.hear(words)
-		p := c.platform(dir)
+		p := c.platform(dir, all)
 		if p != nil && c.join(dir, p, all) {
 			c.hear(words)
-			p = c.platform(dir)
+			p = c.platform(dir, all)
 		}
 		if p != nil && (p.Inside() || c.bytes*2 > whole) {
 			found = append(found, candidate{c, p})
@@ -191,8 +191,9 @@ func (c *class) covered(taken []*class) bool {
 	return false
 }
 
-// platform works out what the games of a class are; nil where nothing tells them from other files.
-func (c *class) platform(dir string) *Platform {
+// platform works out what the games of a class are; nil where nothing tells them from other files. All are the classes of
+// the target.
+func (c *class) platform(dir string, all []*class) *Platform {
 	c.all = slices.DeleteFunc(c.all, func(s *sample) bool { return s.open(dir, c.form) != nil })
 	defer func() {
 		for _, s := range c.all {
@@ -224,8 +225,17 @@ func (c *class) platform(dir string) *Platform {
 	if disc, ok := c.disc(places); ok {
 		p.Fields["disc"] = disc
 	}
-	c.divided(places, p)
 	c.mark(p)
+	of := c.withParts(dir, p, all)
+	defer func() {
+		for _, s := range of.all[len(c.all):] {
+			s.close()
+		}
+	}()
+	of.divided(places, p)
+	if len(p.Markers) == 0 {
+		c.mark(p)
+	}
 	if len(p.Markers) == 0 && len(p.Exts) == 0 {
 		return nil
 	}
@@ -244,19 +254,7 @@ func (c *class) join(dir string, p *Platform, all []*class) bool {
 		if o == c || o.form != c.form || len(o.exts) == 0 || o.cut() || slices.Contains(c.exts, o.exts[0]) {
 			continue
 		}
-		has := func(s *sample) bool {
-			if s.open(dir, o.form) != nil {
-				return false
-			}
-			s.close()
-			b, at := s.head, m.Offset
-			if at < 0 {
-				b = s.tail
-				at += int64(len(b))
-			}
-			return at >= 0 && at <= int64(len(b)) && m.Hex.Fit(b[at:])
-		}
-		if !slices.ContainsFunc(o.all, func(s *sample) bool { return !has(s) }) {
+		if !slices.ContainsFunc(o.all, func(s *sample) bool { return !s.marked(dir, o.form, m) }) {
 			c.all, c.exts = append(c.all, o.all...), append(c.exts, o.exts[0])
 			c.bytes, c.count = c.bytes+o.bytes, c.count+o.count
 		}

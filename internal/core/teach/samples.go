@@ -9,9 +9,9 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 
+	"polytome/internal/core/loader"
 	"polytome/internal/core/reading"
 	"polytome/internal/core/title"
 	"polytome/internal/format/archive"
@@ -32,6 +32,21 @@ type sample struct {
 	files  []string // that lie in it, in its image, folder or archive, with slashes
 	close  func()
 	own    []string // its words
+	part   bool     // it is a part of a game
+}
+
+// marked reports whether the file has the bytes of a marker.
+func (s *sample) marked(dir string, form title.Form, m *loader.Marker) bool {
+	if s.open(dir, form) != nil {
+		return false
+	}
+	s.close()
+	b, at := s.head, m.Offset
+	if at < 0 {
+		b = s.tail
+		at += int64(len(b))
+	}
+	return at >= 0 && at <= int64(len(b)) && m.Hex.Fit(b[at:])
 }
 
 // A class is samples of one kind.
@@ -220,7 +235,7 @@ func (c *class) cut() bool {
 		return false
 	}
 	ext := c.exts[0]
-	if _, err := strconv.Atoi(ext[1:]); err == nil {
+	if len(ext) > 1 && ext[1] >= '0' && ext[1] <= '9' {
 		return true
 	}
 	byDir := map[string][]*sample{}
