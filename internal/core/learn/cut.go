@@ -58,6 +58,10 @@ func (s *student) cut(r *Rule, whole []*sample) {
 		s.d.Open = append(s.d.Open, fmt.Sprintf("how are the parts of %s named? Such as %s", r.Platforms[0],
 			of[0].parts[0]))
 	}
+	if r.When == "" && strings.Contains(m.Text, "{number") != (r.Numbers != "") {
+		s.ofParts(r, of, m.Text, most, least)
+		return
+	}
 	r.Parts = m.Text
 	limit := s.look.Facts.Filesystem.LargestFile
 	if limit == 0 || least <= limit {
@@ -68,6 +72,36 @@ func (s *student) cut(r *Rule, whole []*sample) {
 	s.manifest(r, of)
 	s.find(Likely, fmt.Sprintf("%s %s that are too large are split into parts of %s", r.Platforms[0], formWords[r.Form],
 		size.Format(r.PartSize)), "%s, such as %s", size.Count(len(of), "title"), of[0].parts[0])
+}
+
+// ofParts has a rule of its own for titles that are there in parts, where those follow other rules than the ones in one
+// piece: all that are as large are cut, so that nothing shows where one in one piece would lie.
+func (s *student) ofParts(r *Rule, of []*sample, parts string, most, least int64) {
+	when := between(most, least)
+	big := Rule{Platforms: r.Platforms, Form: r.Form, When: "size over " + when, naming: r.naming, PartSize: r.PartSize,
+		Parts: parts, Why: fmt.Sprintf("learnt from %s, such as %s", size.Count(len(of), "title"), of[0].parts[0])}
+	big.Over, _ = size.Parse(when)
+	big.Path = strings.TrimRight(indexes.ReplaceAllString(strings.TrimSuffix(parts, path.Ext(parts)), ""), "/") +
+		r.ext()
+	if strings.Contains(parts, "{number") {
+		big.Numbers = "in-order"
+	}
+	r.PartSize = 0
+	s.add(big)
+	s.find(Likely, fmt.Sprintf("%s %s over %s are split into parts of %s", r.Platforms[0], formWords[r.Form],
+		size.Format(big.Over), size.Format(big.PartSize)), "%s, such as %s; none as large is in one piece",
+		size.Count(len(of), "title"), of[0].parts[0])
+}
+
+// indexes are the parts of a template that count a title's parts.
+var indexes = regexp.MustCompile(`[ ._-]?\{(index|parts)[^}]*\}`)
+
+// ext is that of the rule's path.
+func (r *Rule) ext() string {
+	if at := strings.LastIndex(r.Path, "{ext"); at >= 0 {
+		return r.Path[at:]
+	}
+	return path.Ext(r.Path)
 }
 
 // tracks finds out how track files are named that go by their cue sheet's name or by their title's.

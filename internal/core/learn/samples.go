@@ -182,6 +182,9 @@ func (s *student) series(titles []title.Title) (out []*series) {
 		keys := []string{dir + counted.ReplaceAllString(base, "\x00"), dir}
 		if ext := path.Ext(base); ext != "" {
 			keys = append(keys, dir+strings.TrimSuffix(base, ext)+"\x00.")
+			if counted.MatchString(ext) { // beside files of the same name that are no parts
+				keys = append(keys, dir+strings.TrimSuffix(base, ext)+"\x00.\x00")
+			}
 		}
 		for _, key := range keys {
 			if sets[key] == nil {

@@ -208,10 +208,15 @@ func (c *class) name(places []*place, id Found) (Found, bool) {
 		if beside > hits && !p.read.FileName && len(distinct)*10 >= len(values)*4 {
 			hits, worth, who = beside, 90, "files beside them have it too"
 		}
-		if hits*10 < len(c.all)*6 || len(distinct) < 2 {
+		// where most paths have no name, what reads like one, and stands in some of them, is it
+		reads := !p.read.FileName && hits > 1 && areNames(values)
+		if hits*10 < len(c.all)*6 && !reads || len(distinct) < 2 || len(distinct)*10 < len(values)*4 {
 			return
 		}
 		n := hits*worth + longer*10 - p.cost*4 - len(pattern)/8
+		if reads {
+			n += len(c.all) * 60
+		}
 		for _, v := range values { // spaces between words are how people write
 			if strings.Contains(v, " ") {
 				n++
@@ -259,21 +264,15 @@ func (c *class) name(places []*place, id Found) (Found, bool) {
 			id.where != nil && id.where.overlaps(p) {
 			continue
 		}
-		distinct, letters, spaced := map[string]bool{}, 0, 0
+		spaced := 0
 		for _, v := range p.values {
-			distinct[v] = true
-			if namelike.MatchString(v) {
-				letters++
-			}
 			if strings.Contains(v, " ") {
 				spaced++
 			}
 		}
-		// discs of one title share its name
-		if n := spaced*20 - p.cost*4; letters == len(c.all) && len(distinct)*2 >= len(c.all) && len(distinct) > 2 &&
-			spaced > 0 && n > score {
+		if n := spaced*20 - p.cost*4; spaced > 0 && n > score && areNames(p.values) {
 			score = n
-			best = p.found(p.values, "", "", fmt.Sprintf("in %d of %d, %s; it reads like one, and no path has it", letters,
+			best = p.found(p.values, "", "", fmt.Sprintf("in %d of %d, %s; it reads like one, and no path has it", len(c.all),
 				len(c.all), p.where))
 		}
 	}
@@ -282,6 +281,17 @@ func (c *class) name(places []*place, id Found) (Found, bool) {
 
 // namelike is how names are written: words that begin with a letter or digit, none of them all of signs.
 var namelike = regexp.MustCompile(`^\p{L}[\p{L}\p{N}.'!,:&-]*( [\p{L}\p{N}&-][\p{L}\p{N}.'!,:-]*)*$`)
+
+// areNames reports whether values read like names of titles: discs of one title share its name.
+func areNames(values []string) bool {
+	distinct := map[string]bool{}
+	for _, v := range values {
+		if distinct[v] = true; !namelike.MatchString(v) {
+			return false
+		}
+	}
+	return len(distinct) > 2 && len(distinct)*2 >= len(values)
+}
 
 // nameIn is where a text has what a word of a sample's path may have been made of.
 func nameIn(s *sample, text string) (from, to int, ok bool) {
