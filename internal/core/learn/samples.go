@@ -111,6 +111,9 @@ func (x *sample) set() {
 	if t.Of > 1 {
 		v[loader.FieldDisc], v[loader.FieldDiscs] = strconv.Itoa(d.Number), strconv.Itoa(t.Of)
 	}
+	if t.Form == title.Folder {
+		v[loader.FieldExt] = "" // a dot in its name begins none
+	}
 	x.values = v
 }
 

@@ -99,20 +99,13 @@ func (c *class) partitions(known [][]string) (out []partition) {
 	groups := map[string][]saying{}
 	for _, x := range c.besides {
 		key := path.Dir(x.path) + " " + strings.ToLower(path.Ext(x.path))
-		if named := 0; strings.Contains(x.text, "\n") { // one that lists all of them divides none
-			for i, s := range c.all {
-				if listOf([]saying{x}, names(s, known[i], bases)) != "" {
-					named++
-				}
-			}
-			if named == len(c.all) {
-				key += " all"
-			}
+		if filled(c.listed([]saying{x}, known, bases))*10 > len(c.all)*9 { // one that lists all of them divides none
+			key += " all"
 		}
 		groups[key] = append(groups[key], x)
 	}
 	for _, key := range slices.Sorted(maps.Keys(groups)) {
-		with, in := make([]string, len(c.all)), make([]string, len(c.all))
+		with, in := make([]string, len(c.all)), c.listed(groups[key], known, bases)
 		for i, s := range c.all {
 			own := append(slices.Clone(known[i]), strings.TrimSuffix(path.Base(s.path), path.Ext(s.path)))
 			if known[i][0] == "" && known[i][1] == "" {
@@ -124,7 +117,6 @@ func (c *class) partitions(known [][]string) (out []partition) {
 					with[i] = "with"
 				}
 			}
-			in[i] = listOf(groups[key], names(s, known[i], bases))
 		}
 		for i := range with { // a title's discs share its file
 			for k := range with {
@@ -173,20 +165,36 @@ func names(s *sample, known []string, bases map[string]int) (out []string) {
 	return out
 }
 
-// listOf is the one of several files that names a game, as the part in which its own name differs from theirs; "" for
-// none. The first of its names that one of them has counts; one that has it as a word of its own counts before one that
-// has it within a text.
-func listOf(group []saying, names []string) string {
-	for _, name := range names {
-		i := slices.IndexFunc(group, func(x saying) bool { return x.has(name) })
-		if i < 0 {
-			i = slices.IndexFunc(group, func(x saying) bool { return infer.WordIn(x.text, name) >= 0 })
+// listed are the files of a group that name the games, each as the part in which its own name differs from theirs; ""
+// for those that none names. They name all by their files, by their IDs or by their names.
+func (c *class) listed(group []saying, known [][]string, bases map[string]int) (best []string) {
+	for kind := range 3 {
+		words := make([]string, len(c.all))
+		for i, s := range c.all {
+			w := strings.ToUpper(path.Base(s.path))
+			if kind > 0 {
+				w = strings.ToUpper(known[i][kind-1])
+			} else if s.part { // another one may be named
+				w = strings.TrimSuffix(w, path.Ext(w)) + "."
+			}
+			if len(w) > 2 && (kind > 0 || bases[w] < 2) {
+				words[i] = w
+			}
 		}
-		if i >= 0 {
-			return varying(group, group[i])
+		in := make([]string, len(c.all))
+		for _, x := range group {
+			around := infer.Contexts(x.text, slices.DeleteFunc(slices.Clone(words), func(w string) bool { return w == "" }))
+			for i, w := range words {
+				if len(around) > 0 && in[i] == "" && w != "" && around[0].Within(x.text, 0, w) >= 0 {
+					in[i] = varying(group, x)
+				}
+			}
+		}
+		if filled(in) > filled(best) || best == nil {
+			best = in
 		}
 	}
-	return ""
+	return best
 }
 
 // follows reports whether the words are made of the IDs or names of the games.

@@ -74,7 +74,8 @@ func (c *class) id(places []*place) (Found, bool) {
 		if beside > hits && !p.read.FileName && len(distinct) == len(values) {
 			hits, worth, who = beside, 90, "files beside them have"
 		}
-		if hits*10 < len(c.all)*8 || len(distinct) < 2 || len(distinct)*10 < len(values)*3 {
+		if hits*10 < len(c.all)*8 || len(distinct) < 2 || len(distinct)*10 < len(values)*3 ||
+			p.cut && len(distinct) < len(values) { // a piece of an ID that several share
 			return
 		}
 		length := 0 // of the shortest: a piece of an ID is none

@@ -25,6 +25,7 @@ type place struct {
 	values []string // by sample; "" for none
 	cost   int      // the simpler the place, the less
 	text   bool     // it is a longer text, of which a part may be the value
+	cut    bool     // it ends within a word
 }
 
 // valuesAt reads a place in all samples.

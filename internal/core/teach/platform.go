@@ -5,12 +5,14 @@ package teach
 import (
 	"cmp"
 	"fmt"
+	"io/fs"
 	"path"
 	"slices"
 	"strconv"
 	"strings"
 
 	"polytome/internal/core/loader"
+	"polytome/internal/core/reading"
 	"polytome/internal/core/strict"
 	"polytome/internal/core/title"
 	"polytome/internal/target"
@@ -25,6 +27,8 @@ type Platform struct {
 	Fields      map[string]Found
 	Games       int    // how many were looked into
 	Such        string // one of them
+
+	wholeFile bool // one file is nearly all of each folder
 }
 
 // A Found is where the value of a field stands.
@@ -110,7 +114,32 @@ func (c *candidate) likely() (n int) {
 	if c.c.parts {
 		n += 3
 	}
+	if c.p.wholeFile {
+		n++
+	}
 	return n
+}
+
+// isFile reports whether what is known of folders stands in one file that is nearly all of each: the file is the game.
+func (c *class) isFile(p *Platform) bool {
+	file := ""
+	for _, f := range p.Fields {
+		if f.Reading.FileName {
+			continue
+		}
+		if f.File == "" || file != "" && f.File != file {
+			return false
+		}
+		file = f.File
+	}
+	return c.form == title.Folder && file != "" && !slices.ContainsFunc(c.all, func(s *sample) bool {
+		at, err := reading.LookFor(s.source.FS, file)
+		if err != nil || at == "" {
+			return false
+		}
+		info, err := fs.Stat(s.source.FS, at)
+		return err == nil && info.Size()*10 < s.size*9
+	})
 }
 
 // joined reports whether another class has taken in the files of this one.
@@ -233,6 +262,7 @@ func (c *class) platform(dir string, all []*class) *Platform {
 		}
 	}()
 	of.divided(places, p)
+	p.wholeFile = c.isFile(p)
 	if len(p.Markers) == 0 {
 		c.mark(p)
 	}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"strings"
+	"unicode"
 
 	"polytome/internal/core/infer"
 	"polytome/internal/core/loader"
@@ -100,9 +101,25 @@ func (c *class) standing(all [][]byte, fromEnd bool, add func(*place)) {
 		if k.at >= mostOffsets || k.at < -mostOffsets { // headers are short
 			cost++
 		}
-		add(&place{marker: loader.Marker{Syntax: loader.Binary}, where: where, cost: cost,
+		add(&place{marker: loader.Marker{Syntax: loader.Binary}, where: where, cost: cost, cut: goesOn(all, k.at, k.encoding, words),
 			read: loader.Reading{Offset: &offset, Length: int64(length), Encoding: k.encoding}})
 	}
+}
+
+// goesOn reports whether another letter or digit follows most of the words.
+func goesOn(all [][]byte, at int, encoding string, words map[int]string) bool {
+	n := 0
+	for i, w := range words {
+		from := at
+		if at < 0 {
+			from += len(all[i])
+		}
+		b, _ := infer.Encoded(w, encoding)
+		if from += len(b); from < len(all[i]) && (unicode.IsLetter(rune(all[i][from])) || unicode.IsDigit(rune(all[i][from]))) {
+			n++
+		}
+	}
+	return n*2 > len(words)
 }
 
 // reach is how many bytes a field has at most in which the words stand, and nothing else.
