@@ -432,7 +432,7 @@ func (s *student) kit() {
 	var unknown []string
 	for _, e := range s.unexplained() {
 		if len(s.d.Rules) == 0 || slices.Contains(seldom, strings.ToLower(path.Ext(e.Path))) || e.Size > largestKit ||
-			remarks.MatchString(path.Base(e.Path)) || s.gameLike(e.Path) ||
+			remarks.MatchString(path.Base(e.Path)) || s.gameLike(e.Path) || s.named(e.Path) ||
 			!strings.Contains(e.Path, "/") && strings.EqualFold(path.Ext(e.Path), ".txt") {
 			unknown = append(unknown, e.Path)
 			continue
@@ -455,6 +455,14 @@ func (s *student) kit() {
 		s.d.Open = append(s.d.Open, fmt.Sprintf("what are these for? %s (%s in all)", strings.Join(shown, ", "),
 			size.Count(len(unknown), "file")))
 	}
+}
+
+// named reports whether a file has the name or ID of a title: it is that one's, whatever it is for.
+func (s *student) named(file string) bool {
+	base := bare(strings.TrimSuffix(path.Base(file), path.Ext(file)))
+	return slices.ContainsFunc(append(slices.Clone(s.all), s.split...), func(x *sample) bool {
+		return base == bare(x.t.Name) || base == bare(x.values[loader.FieldID])
+	})
 }
 
 // gameLike reports whether a file is named as games are.

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode"
 
 	"polytome/internal/core/infer"
 	"polytome/internal/core/layout"
@@ -265,10 +266,31 @@ var clusterings = []func(p string) string{
 		return strings.Join(parts[:min(2, len(parts)-1)], "/") + strconv.Itoa(len(parts))
 	},
 	func(p string) string { return infer.Shape(path.Base(p)) + strconv.Itoa(strings.Count(p, "/")) },
+	func(p string) string { return strconv.Itoa(strings.Count(p, "/")) + byNumber(path.Base(p)) },
+	func(p string) string { return strconv.Itoa(strings.Count(p, "/")) + signs(path.Base(p)) },
+	func(p string) string { return strconv.Itoa(strings.Count(p, "/")) + signs(path.Base(path.Dir(p))) },
 	func(p string) string {
 		parts := strings.Split(p, "/")
 		return infer.Shape(parts[max(0, len(parts)-2)]) + strconv.Itoa(len(parts))
 	},
+}
+
+// byNumber tells names that begin with a number from others.
+func byNumber(name string) string {
+	return strconv.FormatBool(leading.MatchString(name))
+}
+
+// signs are the characters of a name that are neither letters nor digits nor what stands between words, each once: those
+// that rules write.
+func signs(name string) string {
+	var out []rune
+	for _, r := range name {
+		if !unicode.IsLetter(r) && !unicode.IsDigit(r) && !strings.ContainsRune(" _-&',!", r) && !slices.Contains(out, r) {
+			out = append(out, r)
+		}
+	}
+	slices.Sort(out)
+	return string(out)
 }
 
 // clustered finds a template for those samples that lie in one of several folders, or whose names begin alike: for the

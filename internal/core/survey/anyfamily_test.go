@@ -94,6 +94,9 @@ func madeUp(t *testing.T, seed int) (f family) {
 		f.why = fmt.Sprintf("strangers: %q", now.Strangers)
 	}
 	f.claims("go to", now.Astray, " go to ", "are split into parts")
+	if len(now.Astray) > 0 {
+		return f // files beside games, and lists, follow where these are
+	}
 	f.claims("each title has", now.Beside, "each title")
 	f.claims("are listed", slices.DeleteFunc(now.Lists, func(at string) bool {
 		return slices.Contains(now.Missing, at) // of which nothing was said

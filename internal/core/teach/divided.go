@@ -257,6 +257,16 @@ func (d *partition) decides(values []string) bool {
 	return len(all) <= mostParts && (n-len(to) >= 2 || d.few)
 }
 
+// alike reports whether all words begin like the values.
+func (d *partition) alike(values []string) bool {
+	for i, w := range d.words {
+		if w != apart && !begins(w, values[i]) {
+			return false
+		}
+	}
+	return true
+}
+
 // begins reports whether a word begins like a value.
 func begins(word, value string) bool {
 	return value != "" && len(word) >= len(value) && strings.EqualFold(word[:len(value)], value)
@@ -329,19 +339,31 @@ func (c *class) divided(places []*place, p *Platform) {
 		}
 		open = slices.DeleteFunc(open, func(d partition) bool { return d.decides(several) })
 	}
+	// a partition whose words begin like values is decided by these, and by no others that happen to agree
+	usable := func(at *place) bool {
+		return !at.read.FileName && !at.read.Volume && !at.read.Search && filled(at.values) == len(c.all) &&
+			readable(at.values)
+	}
+	words := map[string]bool{}
+	for _, d := range open {
+		if slices.ContainsFunc(places, func(at *place) bool {
+			return usable(at) && d.decides(at.values) && d.alike(at.values)
+		}) {
+			words[strings.Join(d.words, "\x01")] = true
+		}
+	}
 	for range 2 {
 		var best *place
 		var explained []partition
 		score := 0
 		for _, at := range places {
-			if at.read.FileName || at.read.Volume || at.read.Search || filled(at.values) < len(c.all) ||
-				!readable(at.values) || slices.ContainsFunc([]string{"id", "name", "disc", "kind", "region"},
+			if !usable(at) || slices.ContainsFunc([]string{"id", "name", "disc", "kind", "region"},
 				func(f string) bool { return p.Fields[f].where != nil && p.Fields[f].where.overlaps(at) }) {
 				continue
 			}
 			var some []partition
 			for _, d := range open {
-				if d.decides(at.values) {
+				if d.decides(at.values) && (!words[strings.Join(d.words, "\x01")] || d.alike(at.values)) {
 					some = append(some, d)
 				}
 			}
@@ -415,7 +437,7 @@ func meanings(values []string, explained []partition) map[string]string {
 			if w == apart {
 				continue
 			}
-			if was, seen := back[w]; seen && was != v || w == "" || w == "with" {
+			if was, seen := back[w]; seen && was != v || w == "" || w == "with" || len(w) < len(v) && begins(v, w) {
 				ok = false
 				break
 			}
