@@ -51,8 +51,14 @@ func (s *student) cut(r *Rule, whole []*sample) {
 		return
 	}
 	fields := append(slices.Clone(pathFields), loader.FieldIndex, loader.FieldParts)
-	m, ok := infer.Template(rows, infer.Options{Fields: fields, Whens: append(whens(of), "index over 1"), Whole: true,
-		Fold: s.fold})
+	o := infer.Options{Fields: slices.DeleteFunc(slices.Clone(fields), func(f loader.Field) bool {
+		return f == loader.FieldNumber // it may be the index
+	}), Whens: append(whens(of), "index over 1"), Whole: true, Fold: s.fold}
+	m, ok := infer.Template(rows, o)
+	if !ok {
+		o.Fields = fields
+		m, ok = infer.Template(rows, o)
+	}
 	if !ok {
 		m.Text = infer.Literal(path.Dir(of[0].parts[0])) + "/{id}.{index|pad:2}"
 		s.d.Open = append(s.d.Open, fmt.Sprintf("how are the parts of %s named? Such as %s", r.Platforms[0],

@@ -96,8 +96,11 @@ func (s *student) listed(all []*listing) bool {
 		}
 	}
 	for _, perTitle := range []bool{false, true} {
-		for _, f := range []loader.Field{loader.FieldFile, loader.FieldBase, loader.FieldID, loader.FieldTitle,
-			loader.FieldName} {
+		for _, f := range []loader.Field{loader.FieldFile, loader.FieldFolder, loader.FieldBase, loader.FieldID,
+			loader.FieldTitle, loader.FieldName} {
+			if !s.tells(f) {
+				continue
+			}
 			for _, order := range listOrders {
 				c := &List{Encoding: as, PerTitle: perTitle, Order: []string{order}}
 				if slices.ContainsFunc(all, func(l *listing) bool {
@@ -156,25 +159,29 @@ func (s *student) listable(perTitle bool, order string) (out []line) {
 // another order.
 func (s *student) lines(l *listing, f loader.Field, perTitle bool, order string) bool {
 	l.lines = s.listable(perTitle, order)
+	text := strings.ToUpper(l.text)
+	if len(text) != len(l.text) {
+		text = l.text // letters that are longer as capitals
+	}
 	find := func(from int, word string) int {
-		if at := infer.WordIn(l.text[from:], word); at >= 0 {
+		if at := infer.WordIn(text[from:], word); at >= 0 {
 			return from + at
 		}
 		return -1
 	}
 	if words := l.words(f); !perTitle && len(words) > 0 {
-		if c := infer.Contexts(l.text, words); len(c) > 0 {
-			find = func(from int, word string) int { return c[0].Within(l.text, from, word) }
+		if c := infer.Contexts(text, words); len(c) > 0 {
+			find = func(from int, word string) int { return c[0].Within(text, from, word) }
 		}
 	}
 	l.lines = slices.DeleteFunc(l.lines, func(n line) bool { // those that it does not name at all
 		v := n.values()
-		return len(v[f]) < 2 || find(0, v[f]) < 0
+		return len(v[f]) < 2 || find(0, strings.ToUpper(v[f])) < 0
 	})
 	from := 0
 	for i := range l.lines {
 		v := l.lines[i].values()
-		at := find(from, v[f])
+		at := find(from, strings.ToUpper(v[f]))
 		if at < 0 {
 			return false
 		}
@@ -187,10 +194,22 @@ func (s *student) lines(l *listing, f loader.Field, perTitle bool, order string)
 func (l *listing) words(f loader.Field) (out []string) {
 	for i := range l.lines {
 		if v := l.lines[i].values(); v[f] != "" {
-			out = append(out, v[f])
+			out = append(out, strings.ToUpper(v[f]))
 		}
 	}
 	return out
+}
+
+// tells reports whether a field tells most titles and discs from each other.
+func (s *student) tells(f loader.Field) bool {
+	all, distinct := 0, map[string]bool{}
+	for _, x := range s.placed {
+		for d := range x.discs {
+			distinct[x.discs[d][f]] = true
+			all++
+		}
+	}
+	return len(distinct)*3 >= all
 }
 
 var listFields = []loader.Field{loader.FieldFolder, loader.FieldKind, loader.FieldRegion, loader.FieldPlatform,

@@ -79,7 +79,7 @@ func (s *student) ruled(g *group, all []*sample) {
 	s.cut(&r, agree)
 	r.Why = fmt.Sprintf("learnt from %s, such as %s", size.Count(len(agree), "title"), agree[0].path)
 	c := Certain
-	if len(agree) < 3 || len(others) > 0 && (r.When == "" || strings.HasPrefix(r.When, "size ") ||
+	if len(agree) < 3 || coincides.MatchString(r.Path) || len(others) > 0 && (r.When == "" || strings.HasPrefix(r.When, "size ") ||
 		titlesOf(all)-len(distinct(all, fieldOf(r.When))) < enough) {
 		c = Likely
 	}
@@ -111,6 +111,9 @@ func (s *student) ruled(g *group, all []*sample) {
 		s.ruled(g, others)
 	}
 }
+
+// coincides finds words of a path that depend on something else than what they say, which may be by chance.
+var coincides = regexp.MustCompile(`\{else\}|\|table:|\{if [^}]*\}[^{]*\{end\}`)
 
 // enough is how many titles more than values of a field must agree with a condition on it, so that it is none by chance.
 const enough = 7

@@ -22,6 +22,8 @@ type partition struct {
 	few bool
 }
 
+func (d *partition) key() string { return strings.Join(d.words, "\x01") }
+
 // apart stands for a game that a partition is not about.
 const apart = "\x00"
 
@@ -103,6 +105,11 @@ func (c *class) partitions(known [][]string) (out []partition) {
 			key += " all"
 		}
 		groups[key] = append(groups[key], x)
+	}
+	for _, x := range c.besides { // files beside games may lie in the folders of these
+		if key := strings.ToLower(path.Ext(x.path)); key != "" {
+			groups[key] = append(groups[key], x)
+		}
 	}
 	for _, key := range slices.Sorted(maps.Keys(groups)) {
 		with, in := make([]string, len(c.all)), c.listed(groups[key], known, bases)
@@ -328,17 +335,6 @@ func (c *class) divided(places []*place, p *Platform) {
 	}
 	places = slices.DeleteFunc(places, func(at *place) bool { return len(at.values) < len(c.all) })
 	open := c.partitions(known)
-	if disc, ok := p.Fields["disc"]; ok { // what several discs have, and others not, says nothing of a kind
-		values := disc.values
-		if len(values) < len(c.all) {
-			values = c.valuesOf(&disc, "disc")
-		}
-		several := make([]string, len(values))
-		for i, v := range values {
-			_, several[i], _ = strings.Cut(v, "/")
-		}
-		open = slices.DeleteFunc(open, func(d partition) bool { return d.decides(several) })
-	}
 	// a partition whose words begin like values is decided by these, and by no others that happen to agree
 	usable := func(at *place) bool {
 		return !at.read.FileName && !at.read.Volume && !at.read.Search && filled(at.values) == len(c.all) &&
@@ -349,8 +345,19 @@ func (c *class) divided(places []*place, p *Platform) {
 		if slices.ContainsFunc(places, func(at *place) bool {
 			return usable(at) && d.decides(at.values) && d.alike(at.values)
 		}) {
-			words[strings.Join(d.words, "\x01")] = true
+			words[d.key()] = true
 		}
+	}
+	if disc, ok := p.Fields["disc"]; ok { // what several discs have, and others not, says nothing of a kind
+		values := disc.values
+		if len(values) < len(c.all) {
+			values = c.valuesOf(&disc, "disc")
+		}
+		several := make([]string, len(values))
+		for i, v := range values {
+			_, several[i], _ = strings.Cut(v, "/")
+		}
+		open = slices.DeleteFunc(open, func(d partition) bool { return d.decides(several) && !words[d.key()] })
 	}
 	for range 2 {
 		var best *place
@@ -363,7 +370,7 @@ func (c *class) divided(places []*place, p *Platform) {
 			}
 			var some []partition
 			for _, d := range open {
-				if d.decides(at.values) && (!words[strings.Join(d.words, "\x01")] || d.alike(at.values)) {
+				if d.decides(at.values) && (!words[d.key()] || d.alike(at.values)) {
 					some = append(some, d)
 				}
 			}

@@ -108,8 +108,10 @@ func (c *candidate) likely() (n int) {
 	if !c.p.Inside() {
 		n++
 	}
-	if f, ok := c.p.Fields["name"]; !ok || f.Reading.FileName {
-		n++
+	for _, name := range []string{"id", "name"} {
+		if f, ok := c.p.Fields[name]; !ok || f.Reading.FileName {
+			n++
+		}
 	}
 	if c.c.parts {
 		n += 3
