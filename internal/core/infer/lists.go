@@ -182,7 +182,7 @@ func entries(files []Listing, lines int, sep string, o Options) (List, bool) {
 				feet = append(feet, Row{loader.Values{loader.FieldDiscs: heads[i].Values[loader.FieldDiscs]}, foot})
 			}
 		}
-		if line.Text, ok = repeated(line.Text, several, texts, o); !ok {
+		if line.Text, ok = repeated(line.Text, rows, several, texts, o); !ok {
 			return List{}, false
 		}
 		line.Cost += 10
@@ -220,23 +220,58 @@ func around(rows []Row, o Options) (Made, bool) {
 	return Made{Literal(rows[0].Text), 2}, true
 }
 
-// repeated finds which part of an entry is written again for each disc, from entries of several discs.
-func repeated(line string, several []Entry, texts []string, o Options) (string, bool) {
+// repeated finds which part of an entry is written again for each disc, from entries of several discs. Rows are those of
+// one disc.
+func repeated(line string, rows []Row, several []Entry, texts []string, o Options) (string, bool) {
 	parts := tokens(line)
 	for length := 1; length <= len(parts); length++ {
 		for from := 0; from+length <= len(parts); from++ {
-			body := strings.Join(parts[from:from+length], "")
-			if !strings.Contains(body, "{") {
+			if !strings.Contains(strings.Join(parts[from:from+length], ""), "{") {
 				continue
 			}
-			if made, ok := each(strings.Join(parts[:from], ""), body, strings.Join(parts[from+length:], ""), several,
-				texts,
-				o); ok {
-				return made, true
+			for _, before := range alternatives(parts[:from], rows, o) {
+				for _, body := range alternatives(parts[from:from+length], rows, o) {
+					for _, behind := range alternatives(parts[from+length:], rows, o) {
+						if made, ok := each(before, body, behind, several, texts, o); ok {
+							return made, true
+						}
+					}
+				}
 			}
 		}
 	}
 	return "", false
+}
+
+// alternatives are a part of a template, and what says the same of titles of one disc but not of others: with another
+// field in the place of one.
+func alternatives(parts []string, rows []Row, o Options) (out []string) {
+	out = append(out, strings.Join(parts, ""))
+	for k, part := range parts {
+		t, ok := templateOf(part)
+		if !ok || !strings.HasPrefix(part, "{") || strings.HasPrefix(part, "{{") {
+			continue
+		}
+		for _, f := range o.Fields {
+			field := "{" + f.String() + "}"
+			if field == part || slices.ContainsFunc(rows, func(r Row) bool {
+				return r.Values[f] == "" || t.FillEscaped(&r.Values, nil, o.Escape) != escaped(r.Values[f], o)
+			}) {
+				continue
+			}
+			other := slices.Clone(parts)
+			other[k] = field
+			out = append(out, strings.Join(other, ""))
+		}
+	}
+	return out
+}
+
+func escaped(v string, o Options) string {
+	if o.Escape == nil {
+		return v
+	}
+	return o.Escape(v)
 }
 
 // each tries one part of an entry.

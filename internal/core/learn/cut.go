@@ -38,7 +38,7 @@ func (s *student) cut(r *Rule, whole []*sample) {
 		for k, part := range x.parts {
 			v := x.values
 			v[loader.FieldTitle], _ = s.naming(r.naming).Name(x.t.Name)
-			if m := digitFirst.FindStringIndex(part); m != nil && r.Numbers != "" {
+			if m := digitFirst.FindStringIndex(part); m != nil {
 				n, _ := strconv.Atoi(leading.FindString(part[m[1]-1:]))
 				v[loader.FieldNumber] = strconv.Itoa(n)
 			}

@@ -114,7 +114,7 @@ func (c *class) partitions(known [][]string) (out []partition) {
 	for _, key := range slices.Sorted(maps.Keys(groups)) {
 		with, in := make([]string, len(c.all)), c.listed(groups[key], known, bases)
 		for i, s := range c.all {
-			own := append(slices.Clone(known[i]), strings.TrimSuffix(path.Base(s.path), path.Ext(s.path)))
+			own := append(slices.Clone(known[i]), s.called())
 			if known[i][0] == "" && known[i][1] == "" {
 				own = s.words()
 			}
@@ -134,13 +134,16 @@ func (c *class) partitions(known [][]string) (out []partition) {
 		}
 		add(with, "it decides which games have a file beside them")
 		add(in, "it decides in which list a game is")
+	}
+	for _, x := range c.besides {
+		if filled(c.listed([]saying{x}, known, bases))*10 < len(c.all)*8 {
+			continue
+		}
 		for column := range mostColumns {
 			words := make([]string, len(c.all))
 			for i, s := range c.all {
 				for _, name := range names(s, known[i], bases) {
-					k := slices.IndexFunc(groups[key], func(x saying) bool { return len(x.beside(name)) > column })
-					if k >= 0 {
-						all := groups[key][k].beside(name)
+					if all := x.beside(name); len(all) > column {
 						words[i] = all[len(all)-1-column]
 						break
 					}

@@ -75,7 +75,7 @@ func (c *class) id(places []*place) (Found, bool) {
 			hits, worth, who = beside, 90, "files beside them have"
 		}
 		if hits*10 < len(c.all)*8 || len(distinct) < 2 || len(distinct)*10 < len(values)*3 ||
-			p.cut && len(distinct) < len(values) { // a piece of an ID that several share
+			p.cut && len(distinct) < len(values) || marked(values) { // a piece of an ID, or more than it
 			return
 		}
 		length := 0 // of the shortest: a piece of an ID is none
@@ -148,6 +148,13 @@ func (c *class) id(places []*place) (Found, bool) {
 		}
 	}
 	return best, score > 0
+}
+
+// marked reports whether all values begin with the same sign: it stands in front of them.
+func marked(values []string) bool {
+	return !slices.ContainsFunc(values, func(v string) bool {
+		return v == "" || v[0] != values[0][0] || v[0] >= 0x80 || unicode.IsLetter(rune(v[0])) || unicode.IsDigit(rune(v[0]))
+	})
 }
 
 var innerID = regexp.MustCompile(`\b[A-Z]{1,5}[-_. ]?[0-9]{2,8}[A-Z]?\b`)

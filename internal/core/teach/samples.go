@@ -35,6 +35,15 @@ type sample struct {
 	part   bool     // it is a part of a game
 }
 
+// called is its name, without the extension of a file.
+func (s *sample) called() string {
+	base := path.Base(s.path)
+	if s.source != nil && s.source.FS != nil && s.head == nil { // a folder
+		return base
+	}
+	return strings.TrimSuffix(base, path.Ext(base))
+}
+
 // marked reports whether the file has the bytes of a marker.
 func (s *sample) marked(dir string, form title.Form, m *loader.Marker) bool {
 	if s.open(dir, form) != nil {
