@@ -55,12 +55,21 @@ func (s *student) cut(r *Rule, whole []*sample) {
 		return f == loader.FieldNumber // it may be the index
 	}), Whens: append(whens(of), "index over 1"), Whole: true, Fold: s.fold}
 	m, ok := infer.Template(rows, o)
-	if !ok {
+	if !ok && (r.Numbers != "" || r.When == "") || ok && r.Numbers != "" && r.When != "" {
 		o.Fields = fields
-		m, ok = infer.Template(rows, o)
+		if n, is := infer.Template(rows, o); is && strings.Contains(n.Text, "{index") {
+			m, ok = n, true
+		}
+	}
+	if r.When != "" && strings.Contains(m.Text, "{number") != (r.Numbers != "") {
+		ok = false // all files of a title have its number, or none
 	}
 	if !ok {
-		m.Text = infer.Literal(path.Dir(of[0].parts[0])) + "/{id}.{index|pad:2}"
+		name := "{id}"
+		if r.Numbers != "" {
+			name = "{number|pad:3} {id}"
+		}
+		m.Text = infer.Literal(path.Dir(of[0].parts[0])) + "/" + name + ".{index|pad:2}"
 		s.d.Open = append(s.d.Open, fmt.Sprintf("how are the parts of %s named? Such as %s", r.Platforms[0],
 			of[0].parts[0]))
 	}

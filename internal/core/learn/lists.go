@@ -158,25 +158,33 @@ func (s *student) listable(perTitle bool, order string) (out []line) {
 // lines finds where a list names titles by a field, one behind the other in an order; false where it names none, or in
 // another order.
 func (s *student) lines(l *listing, f loader.Field, perTitle bool, order string) bool {
-	l.lines = s.listable(perTitle, order)
+	all := s.listable(perTitle, order)
 	text := strings.ToUpper(l.text)
 	if len(text) != len(l.text) {
 		text = l.text // letters that are longer as capitals
 	}
-	find := func(from int, word string) int {
+	l.lines = all
+	if c := infer.Contexts(text, l.words(f)); len(c) > 0 &&
+		l.named(all, f, func(from int, word string) int { return c[0].Within(text, from, word) }) {
+		return true
+	}
+	return perTitle && l.named(all, f, func(from int, word string) int {
 		if at := infer.WordIn(text[from:], word); at >= 0 {
 			return from + at
 		}
 		return -1
-	}
-	if words := l.words(f); !perTitle && len(words) > 0 {
-		if c := infer.Contexts(text, words); len(c) > 0 {
-			find = func(from int, word string) int { return c[0].Within(text, from, word) }
-		}
-	}
-	l.lines = slices.DeleteFunc(l.lines, func(n line) bool { // those that it does not name at all
+	})
+}
+
+// named takes those titles or discs that can be found in the list, one behind the other; false for none, for those that
+// stand in another order, and for discs of titles of which it names others alone.
+func (l *listing) named(all []line, f loader.Field, find func(from int, word string) int) bool {
+	in := map[*placed]bool{}
+	l.lines = slices.DeleteFunc(slices.Clone(all), func(n line) bool {
 		v := n.values()
-		return len(v[f]) < 2 || find(0, strings.ToUpper(v[f])) < 0
+		is := len(v[f]) > 1 && find(0, strings.ToUpper(v[f])) >= 0
+		in[n.of] = in[n.of] || is
+		return !is
 	})
 	from := 0
 	for i := range l.lines {
@@ -187,8 +195,11 @@ func (s *student) lines(l *listing, f loader.Field, perTitle bool, order string)
 		}
 		l.lines[i].at, from = at, at+1
 	}
-	return len(l.lines) > 0
+	missing := slices.ContainsFunc(all, func(n line) bool { return in[n.of] && !slices.ContainsFunc(l.lines, n.is) })
+	return len(l.lines) > 0 && !missing
 }
+
+func (n *line) is(o line) bool { return n.of == o.of && n.disc == o.disc }
 
 // words are the values of a field of all that may be in the list.
 func (l *listing) words(f loader.Field) (out []string) {
