@@ -272,7 +272,7 @@ func (opt *learnLoaderOptions) run(cmd *cobra.Command, args []string) error {
 	}
 	switch {
 	case opt.asJSON:
-		return printJSON(cmd.OutOrStdout(), map[string]any{"findings": d.Findings, "open": d.Open,
+		return printJSON(cmd.OutOrStdout(), map[string]any{"findings": d.Findings, "open": d.Open, "against": d.Against,
 			"titles": d.Titles, "profile": d.TOML()})
 	case opt.out == "":
 		_, err = io.WriteString(cmd.OutOrStdout(), d.TOML())
@@ -287,7 +287,13 @@ func (opt *learnLoaderOptions) run(cmd *cobra.Command, args []string) error {
 	}
 	fmt.Fprintln(cmd.OutOrStdout(), "Open:")
 	for _, o := range d.Open {
-		fmt.Fprintf(cmd.OutOrStdout(), "  %s\n", o)
+		fmt.Fprintf(cmd.OutOrStdout(), "  %s\n", o.Say)
+	}
+	if len(d.Against) > 0 {
+		fmt.Fprintln(cmd.OutOrStdout(), "Against it:")
+		for _, say := range d.Against {
+			fmt.Fprintf(cmd.OutOrStdout(), "  %s\n", say)
+		}
 	}
 	for _, f := range wrote {
 		fmt.Fprintf(cmd.OutOrStdout(), "written: %s\n", f)

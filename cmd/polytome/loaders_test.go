@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"polytome/internal/core/learn"
 	"polytome/internal/core/loader"
 	"polytome/internal/testkit/coretest"
 )
@@ -128,7 +129,7 @@ func TestAProfileLearntFromATarget(t *testing.T) {
 	require.Equal(t, 0, status, errOut)
 	var learnt struct {
 		Findings []struct{ Say, Evidence, Confidence string }
-		Open     []string
+		Open     []learn.Question
 		Titles   int
 		Profile  string
 	}

@@ -87,9 +87,9 @@ var wordFields = []loader.Field{loader.FieldBase, loader.FieldID, loader.FieldTi
 // unexplained are the files that nothing accounts for yet.
 func (s *student) unexplained() (out []target.Entry) {
 	for _, e := range s.look.Entries {
-		if !e.Folder && !s.used[e.Path] && !target.IsTemporary(e.Path) && !target.OfSystem(e.Path) &&
+		if !e.Folder && s.used[e.Path] == "" && !target.IsTemporary(e.Path) && !target.OfSystem(e.Path) &&
 			!slices.ContainsFunc(layout.Folders(e.Path),
-				func(dir string) bool { return s.used[dir] && s.isFolder(dir) }) {
+				func(dir string) bool { return s.used[dir] != "" && s.isFolder(dir) }) {
 			out = append(out, e)
 		}
 	}
@@ -256,16 +256,16 @@ func (s *student) companion(all []*near, whole bool) (left []*near) {
 		s.measure(&c, of)
 	default:
 		if !s.content(&c, of, perDisc) {
-			s.d.Open = append(s.d.Open, fmt.Sprintf("what must stand in files such as %s?", first))
+			s.wonder(first, "what must stand in files such as %s?", first)
 			for _, n := range of {
-				s.used[n.entry.Path] = true
+				s.used[n.entry.Path] = Near
 			}
 			return left
 		}
 	}
 	c.When = tells(some, others)
 	for _, n := range of {
-		s.used[n.entry.Path] = true
+		s.used[n.entry.Path] = Near
 	}
 	how := Certain
 	if len(of) < 3 || c.When == "" && len(others) > 0 {
@@ -282,8 +282,7 @@ func (s *student) companion(all []*near, whole bool) (left []*near) {
 	s.find(how, fmt.Sprintf("each title%s has %s: %s", when, isWords[c.Is], c.Path), "%s, such as %s",
 		size.Count(len(of), "file"), first)
 	if c.When == "" && len(others) > 0 && c.Is != "cover" {
-		s.d.Open = append(s.d.Open, fmt.Sprintf("why has %s no file such as %s?", others[0].whole[loader.FieldName],
-			first))
+		s.wonder(first, "why has %s no file such as %s?", others[0].whole[loader.FieldName], first)
 	}
 	return left
 }
@@ -380,9 +379,8 @@ func (s *student) content(c *Companion, of []*near, perDisc bool) bool {
 		if agree*10 >= len(rows)*7 && (len(rows) > 1 || strings.Contains(m.Text, "{")) {
 			for i := range made {
 				if !made[i] {
-					s.d.Open = append(s.d.Open, fmt.Sprintf(
-						"why does %s say something else than the other files of its kind?",
-						of[i].entry.Path))
+					s.wonder(of[i].entry.Path, "why does %s say something else than the other files of its kind?",
+						of[i].entry.Path)
 				}
 			}
 			c.Text, c.Make = m.Text, e.make

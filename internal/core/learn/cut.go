@@ -55,9 +55,9 @@ func (s *student) cut(r *Rule, whole []*sample) {
 		return f == loader.FieldNumber // it may be the index
 	}), Whens: append(whens(of), "index over 1"), Whole: true, Fold: s.fold}
 	m, ok := infer.Template(rows, o)
-	if !ok && (r.Numbers != "" || r.When == "") || ok && r.Numbers != "" && r.When != "" {
+	if r.Numbers != "" || !ok && r.When == "" {
 		o.Fields = fields
-		if n, is := infer.Template(rows, o); is && strings.Contains(n.Text, "{index") {
+		if n, is := infer.Template(rows, o); is && strings.Contains(n.Text, "{index") && (!ok || n.Cost < m.Cost || r.When != "") {
 			m, ok = n, true
 		}
 	}
@@ -70,8 +70,15 @@ func (s *student) cut(r *Rule, whole []*sample) {
 			name = "{number|pad:3} {id}"
 		}
 		m.Text = infer.Literal(path.Dir(of[0].parts[0])) + "/" + name + ".{index|pad:2}"
-		s.d.Open = append(s.d.Open, fmt.Sprintf("how are the parts of %s named? Such as %s", r.Platforms[0],
-			of[0].parts[0]))
+		s.ask(Question{Key: "parts " + r.Platforms[0], Usual: m.Text, Path: of[0].parts[0],
+			Say: fmt.Sprintf("how are the parts of %s named? Such as %s", r.Platforms[0], of[0].parts[0])},
+			func(text string) error {
+				if _, err := loader.ParseTemplate(text); err != nil {
+					return err
+				}
+				m.Text = text
+				return nil
+			})
 	}
 	if r.When == "" && strings.Contains(m.Text, "{number") != (r.Numbers != "") {
 		s.ofParts(r, of, m.Text, most, least)
@@ -161,9 +168,8 @@ func (s *student) tracks(r *Rule, all []*sample) {
 	}
 	s.find(Likely, "their track files go to "+r.Tracks, "all are named after their cue sheets")
 	if !several {
-		s.d.Open = append(s.d.Open, fmt.Sprintf(
-			"what becomes of %s discs of several tracks? All that are there have one",
-			r.Platforms[0]))
+		s.ask(Question{Key: "tracks " + r.Platforms[0], Usual: "each lies beside the sheet", Say: fmt.Sprintf(
+			"what becomes of %s discs of several tracks? All that are there have one", r.Platforms[0])}, nil)
 	}
 }
 
@@ -213,7 +219,7 @@ func (s *student) manifest(r *Rule, of []*sample) {
 		return
 	}
 	for i := range rows {
-		s.used[rows[i].Text] = true
+		s.used[rows[i].Text] = Piece
 	}
 	r.Manifest, r.ManifestText = at.Text, text.Text
 	s.find(Likely, "a list of their parts goes to "+at.Text, "%s, such as %s", size.Count(len(rows), "file"),

@@ -73,7 +73,11 @@ func (s *student) emptyFolders() {
 			s.d.Boot.Folders = append(s.d.Boot.Folders, infer.Literal(e.Path))
 		}
 	}
-	s.d.Open = append(s.d.Open, "may folders be added that the console has not made?")
+	s.ask(Question{Key: "folders", Usual: "no", Choices: []string{"no", "yes"},
+		Say: "may folders be added that the console has not made?"}, func(answer string) error {
+		s.d.Boot.MayAdd = answer == "yes"
+		return nil
+	})
 }
 
 // fill guesses how games are in folders of platforms that are still empty: as those of

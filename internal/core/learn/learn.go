@@ -5,6 +5,7 @@ package learn
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"path"
 	"path/filepath"
@@ -58,9 +59,12 @@ type Draft struct {
 	// Taught are platforms that were worked out from the games.
 	Taught []*teach.Platform
 
-	Findings []Finding // in the order in which they were made
-	Open     []string  // what could not be reported
-	Titles   int       // that were recognised
+	Findings []Finding  // in the order in which they were made
+	Open     []Question // what the target cannot show
+	Against  []string   // what is there otherwise than by the draft
+	Titles   int        // that were recognised
+	// Explained are the files and folders that the draft accounts for, by what they are.
+	Explained map[string]Part
 }
 
 // A Rule is where titles of some platforms go.
@@ -118,6 +122,7 @@ type KitFile struct {
 type Boot struct {
 	Folders   []string
 	Platforms []string
+	MayAdd    bool
 	Why       string
 }
 
@@ -128,6 +133,17 @@ type Platform struct {
 	Ext         string
 }
 
+// A Part is what a file is to the draft.
+type Part string
+
+const (
+	Game  Part = "a game"
+	Piece Part = "a part of a game"
+	Near  Part = "a file beside a game"
+	Lists Part = "a list"
+	Own   Part = "the loader's own"
+)
+
 // A Look is what there is to learn from.
 type Look struct {
 	Dir     string         // folder of the target
@@ -135,16 +151,18 @@ type Look struct {
 	Entries []target.Entry // on it
 	Label   string         // of its volume, "" when not reported
 	Open    func(path string) (target.Content, error)
+	Answers Answers
 }
 
 // Learn drafts a profile from a prepared target. Titles on it are recognised by the
 // platforms of the set.
 func Learn(ctx context.Context, l Look, set *loader.Set) (*Draft, error) {
+	l.Entries = slices.DeleteFunc(slices.Clone(l.Entries), func(e target.Entry) bool { return l.Answers.ignored(e.Path) })
 	r, err := scan.Scan(ctx, []string{l.Dir}, scan.Options{Set: set})
 	if err != nil {
 		return nil, err
 	}
-	taught := teach.Platforms(l.Dir, unknown(l, r.Titles), set.PlatformNames())
+	taught := teach.Platforms(l.Dir, unknown(l, r.Titles), set.PlatformNames(), l.Answers.hints()...)
 	if slices.ContainsFunc(r.Titles, func(t title.Title) bool { return t.Platform != "" }) {
 		// beside games that are known, other files may be anything
 		taught = slices.DeleteFunc(taught, func(p *teach.Platform) bool { return !p.Convincing() })
@@ -154,7 +172,8 @@ func Learn(ctx context.Context, l Look, set *loader.Set) (*Draft, error) {
 			return nil, err
 		}
 	}
-	s := &student{look: l, set: set, d: &Draft{Via: "usb", Label: l.Label, Taught: taught}, used: map[string]bool{}}
+	s := &student{look: l, set: set, d: &Draft{Via: "usb", Label: l.Label, Taught: taught}, used: map[string]Part{}}
+	s.denied()
 	s.taught()
 	base := filepath.Base(l.Dir)
 	if l.Label != "" {
@@ -170,8 +189,9 @@ func Learn(ctx context.Context, l Look, set *loader.Set) (*Draft, error) {
 	s.lists()
 	s.emptyFolders()
 	s.kit()
-	s.ask()
+	s.rest()
 	s.remake()
+	s.d.Explained = s.used
 	if len(s.d.Rules) == 0 {
 		return s.d, fmt.Errorf("nothing in %s shows where games go: it has no game of a known platform, and no "+
 			"folder named like one", l.Dir)
@@ -219,6 +239,21 @@ func with(set *loader.Set, taught []*teach.Platform) *loader.Set {
 var fieldWords = map[string]string{"id": "ID", "name": "name", "region": "region", "kind": "kind",
 	"disc": "number of the disc"}
 
+// denied leaves out what a person has said is not there, and is sure of what they have said is right.
+func (s *student) denied() {
+	for _, p := range s.d.Taught {
+		for name, f := range p.Fields {
+			switch answer, _ := s.look.Answers.To(name + " " + p.Name); answer {
+			case NoField:
+				delete(p.Fields, name)
+			case Yes:
+				f.Sure = true
+				p.Fields[name] = f
+			}
+		}
+	}
+}
+
 // taught says how platforms were worked out.
 func (s *student) taught() {
 	for _, p := range s.d.Taught {
@@ -234,9 +269,15 @@ func (s *student) taught() {
 				s.find(c, fmt.Sprintf("%s games have their %s in them, such as %s", p.Shown, fieldWords[name],
 					f.Example), "%s",
 					f.Evidence)
-			} else if name == "id" || name == "name" {
-				s.d.Open = append(s.d.Open, fmt.Sprintf("where does the %s stand in %s games?", fieldWords[name],
-					p.Shown))
+				continue
+			}
+			key := name + " " + p.Name
+			if _, said := s.look.Answers.To(key); said { // that there is none
+				continue
+			}
+			if name == "id" || name == "name" {
+				s.ask(Question{Key: key, Say: fmt.Sprintf("where does the %s stand in %s games?", fieldWords[name],
+					p.Shown), Path: p.Such}, nil)
 			}
 		}
 	}
@@ -253,7 +294,7 @@ type student struct {
 	placed []*placed
 	// fold makes names equal where the console writes all of them in one letter case; nil where it does not.
 	fold func(string) string
-	used map[string]bool // paths that are explained
+	used map[string]Part // paths that are explained
 }
 
 // sample is one disc of a title as it is on the target.
@@ -324,8 +365,8 @@ func (s *student) volume() {
 	s.d.Filesystems = []string{f.Name}
 	if _, err := target.FilesystemNamed(f.Name); err != nil || f.Name == "ext4" {
 		s.d.Filesystems = []string{"any"}
-		s.d.Open = append(s.d.Open, "which filesystems does the loader read? The target is a folder on this "+
-			"computer, so its own filesystem shows nothing")
+		s.ask(Question{Key: "filesystems", Usual: "any", Say: "which filesystems does the loader read? The target is a " +
+			"folder on this computer, so its own filesystem shows nothing"}, s.takeFilesystems)
 	} else {
 		how := "the target is"
 		if s.look.Facts.Declared {
@@ -337,7 +378,14 @@ func (s *student) volume() {
 		s.find(Guess, "its volume is named "+s.look.Label,
 			"the label of this one; whether the loader needs it is unknown")
 	} else {
-		s.d.Open = append(s.d.Open, "does the volume need a certain label? A folder has no label")
+		s.ask(Question{Key: "label", Say: "does the volume need a certain label? A folder has no label"},
+			func(label string) error {
+				if len([]rune(label)) > 11 {
+					return errors.New("a label has at most 11 characters")
+				}
+				s.d.Label = label
+				return nil
+			})
 	}
 	var largest target.Entry
 	for _, e := range s.look.Entries {
@@ -422,8 +470,8 @@ func (s *student) renamed(r *Rule, marker string, all []*sample) {
 		r.Rename = append(r.Rename, loader.Rename{From: marker, To: name})
 		s.find(Likely, fmt.Sprintf("%s becomes %s", marker, name), "all %d folders have it under that name",
 			len(all))
-		s.d.Open = append(s.d.Open, "which files of a package are copied, and which are left out? Only those that "+
-			"are there can be seen")
+		s.ask(Question{Key: "package files", Usual: "all", Choices: []string{"all"}, Say: "which files of a package are " +
+			"copied, and which are left out? Only those that are there can be seen"}, nil)
 	}
 }
 
@@ -437,7 +485,7 @@ func (s *student) kit() {
 			unknown = append(unknown, e.Path)
 			continue
 		}
-		s.used[e.Path] = true
+		s.used[e.Path] = Own
 		f := KitFile{Path: e.Path, Why: "it lies on the target, and belongs to no title"}
 		if b, ok := s.read(e.Path); ok && len(b) > 0 && len(b) <= longestKitText {
 			if as, text := teach.EncodingOf([][]byte{b}); text && as == "" {
@@ -450,11 +498,7 @@ func (s *student) kit() {
 		s.find(Guess, fmt.Sprintf("%s may be the loader's own, such as %s", size.Count(n, "file"), s.d.Kit[0].Path),
 			"no title explains them")
 	}
-	if len(unknown) > 0 {
-		shown := unknown[:min(len(unknown), 5)]
-		s.d.Open = append(s.d.Open, fmt.Sprintf("what are these for? %s (%s in all)", strings.Join(shown, ", "),
-			size.Count(len(unknown), "file")))
-	}
+	s.strangers(unknown)
 }
 
 // named reports whether a file has the name or ID of a title: it is that one's, whatever it is for.
@@ -487,16 +531,100 @@ const (
 	longestKitText = 4 << 10
 )
 
-// ask adds the questions that no target can answer.
-func (s *student) ask() {
-	s.d.Open = append(s.d.Open, "what are the names of the loader and the console?",
-		"what must be done at the console before new games are listed?")
-	for _, r := range s.d.Rules {
-		if r.PartSize == 0 && r.Form == title.Image {
-			s.d.Open = append(s.d.Open, "what happens to an image that is too large for the volume?")
-			break
+// strangers asks what files are for that nothing explains: all at once, and each by itself once one was answered.
+func (s *student) strangers(unknown []string) {
+	var left []string
+	for _, p := range unknown {
+		if answer, ok := s.look.Answers.To("file " + p); ok && answer == "keep" {
+			s.used[p] = Own
+			s.d.Kit = append(s.d.Kit, KitFile{Path: p, Why: "as answered when this profile was learnt"})
+		} else {
+			left = append(left, p)
 		}
 	}
+	if len(left) == 0 {
+		return
+	}
+	shown := left[:min(len(left), 5)]
+	s.ask(Question{Key: "strangers", Usual: Ignored, Choices: []string{Ignored}, Path: left[0],
+		Say: fmt.Sprintf("what are these for? %s (%s in all)", strings.Join(shown, ", "), size.Count(len(left), "file"))},
+		nil)
+}
+
+// rest asks what no target can answer.
+func (s *student) rest() {
+	s.ask(Question{Key: "names", Usual: s.d.Shown, Say: "what are the names of the loader and the console?"},
+		func(names string) error {
+			shown, console, _ := strings.Cut(names, ",")
+			if shown = strings.TrimSpace(shown); shown == "" {
+				return errors.New("give the loader's name, a comma, and the console's")
+			}
+			s.d.Name, s.d.Shown, s.d.Console = Slug(shown), shown, strings.TrimSpace(console)
+			return nil
+		})
+	s.confirm()
+	s.ask(Question{Key: "at the console", Say: "what must be done at the console before new games are listed?"},
+		func(say string) error {
+			if say != "" {
+				s.d.Checklist = append(s.d.Checklist, say)
+			}
+			return nil
+		})
+	i := slices.IndexFunc(s.d.Rules, func(r Rule) bool { return r.PartSize == 0 && r.Form == title.Image })
+	if i < 0 {
+		return
+	}
+	s.ask(Question{Key: "too large", Usual: "nothing", Say: "what happens to an image that is too large for the volume? " +
+		"(the size of its parts, such as 2GiB, or nothing)"}, func(part string) error {
+		if part == "nothing" {
+			return nil
+		}
+		n, err := size.Parse(part)
+		if err != nil {
+			return err
+		}
+		for i := range s.d.Rules {
+			if r := &s.d.Rules[i]; r.PartSize == 0 && r.Form == title.Image {
+				r.PartSize, r.Parts = n, strings.TrimSuffix(r.Path, "{ext}")+".{index|pad:3}"
+			}
+		}
+		return nil
+	})
+}
+
+// confirm asks about IDs and names that the draft needs, and that were found but may be something else.
+func (s *student) confirm() {
+	text := s.d.TOML()
+	for _, p := range s.d.Taught {
+		for name, needs := range map[string]string{"id": "{id", "name": "{title"} {
+			f, ok := p.Fields[name]
+			if !ok || f.Sure || !strings.Contains(text, needs) {
+				continue
+			}
+			s.ask(Question{Key: name + " " + p.Name, Usual: Yes, Path: p.Such, Say: fmt.Sprintf(
+				"is %s the %s of %s? It stands in %s", f.Example, fieldWords[name], p.Such, f.Evidence)},
+				func(answer string) error {
+					if answer != Yes && answer != NoField && !strings.Contains(answer, ": ") {
+						return fmt.Errorf("answer %s, %s, or a game's path, a colon, and its %s", Yes, NoField, fieldWords[name])
+					}
+					return nil
+				})
+		}
+	}
+}
+
+func (s *student) takeFilesystems(names string) error {
+	all := strings.FieldsFunc(names, func(r rune) bool { return r == ',' || r == ' ' })
+	for _, name := range all {
+		if _, err := target.FilesystemNamed(name); err != nil && name != "any" {
+			return err
+		}
+	}
+	if len(all) == 0 {
+		return errors.New("give their names, with commas between, or any")
+	}
+	s.d.Filesystems = all
+	return nil
 }
 
 // FromTarget looks at a target, which is in the folder dir, and learns from it.

@@ -150,7 +150,7 @@ func TestFilledTargetsAreLearntBack(t *testing.T) {
 				d, err := learn.Learn(context.Background(), look(t, dir, c.as), set)
 				require.Error(t, err)
 				assert.Contains(t, err.Error(), "nothing in "+dir+" shows where games go")
-				assert.Contains(t, strings.Join(d.Open, "\n"), "skua/SKU-0001/Long Water.pkd")
+				assert.Contains(t, asked(d), "skua/SKU-0001/Long Water.pkd")
 				return
 			}
 			d, err := learn.Learn(context.Background(), look(t, dir, c.as), set)
@@ -169,7 +169,7 @@ func TestFilledTargetsAreLearntBack(t *testing.T) {
 			if same == len(there) && same >= 8 {
 				whole++
 			}
-			assert.Contains(t, strings.Join(d.Open, "\n"), c.open)
+			assert.Contains(t, asked(d), c.open)
 			for _, f := range d.Findings {
 				assert.NotEmpty(t, f.Evidence, f.Say)
 				assert.NotEmpty(t, f.Confidence, f.Say)
@@ -280,7 +280,7 @@ func TestLettersAndRegionsAndPages(t *testing.T) {
 	require.Len(t, p.Companions, 1)
 	assert.Equal(t, "ROMS/FACES/{base}.JPG", p.Companions[0].Path.String())
 	assert.Equal(t, []int{102, 50}, []int{p.Companions[0].Picture.Width, p.Companions[0].Picture.Height})
-	open := strings.Join(d.Open, "\n")
+	open := asked(d)
 	assert.Contains(t, open, "why is odd one.iso not with the other vesper titles?")
 	assert.Contains(t, open, "readme.txt")
 	for _, f := range d.Findings {
@@ -289,6 +289,15 @@ func TestLettersAndRegionsAndPages(t *testing.T) {
 		}
 	}
 	assert.NotContains(t, p.Shown, "/")
+}
+
+// asked is all that a draft asks, and what speaks against it.
+func asked(d *learn.Draft) string {
+	out := d.Against
+	for _, q := range d.Open {
+		out = append(out, q.Say)
+	}
+	return strings.Join(out, "\n")
 }
 
 func TestTheLabelIsLearnt(t *testing.T) {

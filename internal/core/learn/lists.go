@@ -76,7 +76,7 @@ func (s *student) lists() {
 			continue
 		}
 		for _, l := range all {
-			if !s.used[l.entry.Path] {
+			if s.used[l.entry.Path] == "" {
 				s.listed([]*listing{l})
 			}
 		}
@@ -337,7 +337,7 @@ func (s *student) takeList(c *List, all []*listing) {
 	c.When = tells(some, others)
 	n := 0
 	for _, l := range all {
-		s.used[l.entry.Path] = true
+		s.used[l.entry.Path] = Lists
 		n += len(l.lines)
 	}
 	first := all[0].entry.Path
@@ -349,7 +349,6 @@ func (s *student) takeList(c *List, all []*listing) {
 	}
 	s.find(how, "titles are listed in "+c.Path, "%s, such as in %s", size.Count(n, "title"), first)
 	if c.When == "" && len(others) > 0 {
-		s.d.Open = append(s.d.Open, fmt.Sprintf("why is %s not listed in %s?", others[0].whole[loader.FieldName],
-			first))
+		s.wonder(first, "why is %s not listed in %s?", others[0].whole[loader.FieldName], first)
 	}
 }

@@ -50,13 +50,13 @@ func (s *student) remake() {
 	}
 	for _, platform := range s.platforms() {
 		if say := wrong[platform]; say != "" {
-			s.d.Open = append(s.d.Open, say)
+			s.contradict("%s", say)
 			s.doubt(platform + " ")
 		}
 	}
 	for _, l := range tree.Lists(func(i int) bool { return placed[i] }) {
 		if b, ok := s.read(s.spelt(l.Path)); !ok || string(b) != string(l.Data) {
-			s.d.Open = append(s.d.Open, fmt.Sprintf("%s says something else than by these rules", l.Path))
+			s.contradict("%s says something else than by these rules", l.Path)
 			s.doubt("titles are listed in ")
 		}
 	}

@@ -1,6 +1,7 @@
 package learn
 
 import (
+	"errors"
 	"fmt"
 	"math"
 	"path"
@@ -97,12 +98,11 @@ func (s *student) ruled(g *group, all []*sample) {
 	}
 	if (g.form == title.Image || g.form == title.Tracks || g.form == title.Folder) &&
 		!slices.ContainsFunc(agree, func(x *sample) bool { return x.t.Of > 1 }) {
-		s.d.Open = append(s.d.Open, fmt.Sprintf("how are the discs of one title told apart at %s? No title there has several",
-			r.Path))
+		s.discs(&r)
 	}
 	if len(others) > 0 && r.When == "" {
 		for _, x := range others {
-			s.d.Open = append(s.d.Open, fmt.Sprintf("why is %s not with the other %s titles?", x.path, g.platform))
+			s.wonder(x.where(), "why is %s not with the other %s titles?", x.where(), g.platform)
 		}
 		others = nil
 	}
@@ -114,6 +114,22 @@ func (s *student) ruled(g *group, all []*sample) {
 
 // coincides finds words of a path that depend on something else than what they say, which may be by chance.
 var coincides = regexp.MustCompile(`\{else\}|\|table:|\{if [^}]*\}[^{]*\{end\}`)
+
+// discs asks how the discs of one title are told apart, where no title has several.
+func (s *student) discs(r *Rule) {
+	usual := " (Disc {disc})"
+	s.ask(Question{Key: "discs " + r.Path, Usual: usual, Say: fmt.Sprintf(
+		"how are the discs of one title told apart at %s? No title there has several", r.Path)}, func(text string) error {
+		if _, err := loader.ParseTemplate(text); err != nil {
+			return err
+		}
+		if text != "" && !strings.Contains(text, "{disc") {
+			return errors.New("it needs {disc}, such as (Disc {disc})")
+		}
+		r.Discs = text
+		return nil
+	})
+}
 
 // enough is how many titles more than values of a field must agree with a condition on it, so that it is none by chance.
 const enough = 7
@@ -154,7 +170,7 @@ func (s *student) guessed(g *group, all []*sample) {
 	s.find(Guess, fmt.Sprintf("%s %s go to %s", g.platform, formWords[g.form], r.Path), "nothing else is known of %s",
 		size.Count(len(all), "path"))
 	for _, x := range all[:min(len(all), 3)] {
-		s.d.Open = append(s.d.Open, fmt.Sprintf("why is %s there? No rule makes its path", x.path))
+		s.wonder(x.where(), "why is %s there? No rule makes its path", x.where())
 	}
 	s.add(r)
 }

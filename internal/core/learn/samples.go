@@ -42,9 +42,9 @@ func (s *student) samples(titles []title.Title) {
 				x.set()
 				continue
 			}
-			s.used[x.path] = true
+			s.used[x.path] = Game
 			for _, p := range t.Discs[d].Parts {
-				s.used[s.rel(p.File.Path)] = true
+				s.used[s.rel(p.File.Path)] = Game
 			}
 			x.set()
 			s.all = append(s.all, x)
@@ -64,7 +64,7 @@ func (s *student) gathered(titles []title.Title, parts []*series) (out []title.T
 	for i := range titles {
 		t := titles[i]
 		t.Discs = slices.DeleteFunc(slices.Clone(t.Discs),
-			func(d title.Disc) bool { return s.used[s.rel(d.File.Path)] })
+			func(d title.Disc) bool { return s.used[s.rel(d.File.Path)] != "" })
 		if len(t.Discs) > 0 {
 			out = append(out, t)
 		}
@@ -198,10 +198,10 @@ func (s *student) series(titles []title.Title) (out []*series) {
 	}
 	slices.SortStableFunc(order, func(a, b string) int { return len(sets[b]) - len(sets[a]) })
 	for _, key := range order {
-		all := slices.DeleteFunc(slices.Clone(sets[key]), func(e target.Entry) bool { return s.used[e.Path] })
+		all := slices.DeleteFunc(slices.Clone(sets[key]), func(e target.Entry) bool { return s.used[e.Path] != "" })
 		if x := s.joined(all, found); x != nil {
 			for _, p := range x.parts {
-				s.used[p] = true
+				s.used[p] = Piece
 			}
 			out = append(out, x)
 		}

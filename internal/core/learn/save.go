@@ -31,7 +31,7 @@ func (d *Draft) Save(file, dir string, set *loader.Set) (wrote []string, err err
 	}
 	if err != nil {
 		for _, e := range mistakes(err) {
-			d.Open = append(d.Open, "it cannot be used before this is fixed: "+e)
+			d.Against = append(d.Against, "it cannot be used before this is fixed: "+e)
 		}
 		text = d.TOML()
 	}

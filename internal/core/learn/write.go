@@ -26,8 +26,15 @@ func (d *Draft) TOML() string {
 	if len(d.Open) > 0 {
 		w.comment("")
 		w.comment("Open:")
-		for _, o := range d.Open {
-			w.comment("- " + o)
+		for _, q := range d.Open {
+			w.comment("- " + q.Say)
+		}
+	}
+	if len(d.Against) > 0 {
+		w.comment("")
+		w.comment("Against it:")
+		for _, say := range d.Against {
+			w.comment("- " + say)
 		}
 	}
 	w.line("format = %d", loader.FormatVersion)
@@ -62,7 +69,7 @@ func (d *Draft) TOML() string {
 		w.list("folders", b.Folders)
 		w.list("platforms", b.Platforms)
 		w.line("may-make = true")
-		w.line("may-add = false")
+		w.line("may-add = %t", b.MayAdd)
 		w.text("why", b.Why)
 	}
 	for _, say := range d.Checklist {

@@ -447,7 +447,7 @@ func meanings(values []string, explained []partition) map[string]string {
 			if w == apart {
 				continue
 			}
-			if was, seen := back[w]; seen && was != v || w == "" || w == "with" || len(w) < len(v) && begins(v, w) {
+			if was, seen := back[w]; seen && was != v || w == "" || w == "with" || len(w) <= len(v) && begins(v, w) {
 				ok = false
 				break
 			}

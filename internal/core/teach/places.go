@@ -250,6 +250,7 @@ func EncodingOf(texts [][]byte) (encoding string, ok bool) {
 			return len(b) > 3 && len(b)%2 == 0 && zeros*4 > len(b)
 		}
 	}
+	whole := func(b []byte) bool { return bytes.IndexByte(b, 0) < 0 }
 	switch {
 	case all(wide(1)):
 		return "utf-16le", true
@@ -257,6 +258,8 @@ func EncodingOf(texts [][]byte) (encoding string, ok bool) {
 		return "utf-16be", true
 	case all(func(b []byte) bool { return utf8.Valid(b) && printable(strings.TrimPrefix(string(b), "\uFEFF")) }):
 		return "", true
+	case !all(whole): // which no text has in one of these
+		return "", false
 	case all(func(b []byte) bool { return printable(reading.Decode(b, "shift-jis")) && manyWide(b) }):
 		return "shift-jis", true
 	case all(func(b []byte) bool { return printable(reading.Decode(b, "latin-1")) }):

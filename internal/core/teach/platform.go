@@ -49,7 +49,8 @@ type Found struct {
 
 // Platforms works out what may be games on a target that lies in a folder, of which the set knows nothing. Names are
 // what platforms must not be called.
-func Platforms(dir string, entries []target.Entry, names []string) (out []*Platform) {
+// Hints are what a person has said of some of the games.
+func Platforms(dir string, entries []target.Entry, names []string, hints ...Hint) (out []*Platform) {
 	var taken []*class
 	all, words := classes(entries), sayings(dir, entries)
 	slices.SortStableFunc(all, func(a, b *class) int { return a.rank() - b.rank() })
@@ -72,6 +73,7 @@ func Platforms(dir string, entries []target.Entry, names []string) (out []*Platf
 		if c.count < 2 || c.bytes*50 < most || c.cut() {
 			continue
 		}
+		c.hints = hints
 		c.hear(words)
 		p := c.platform(dir, all)
 		if p != nil && c.join(dir, p, all) {
@@ -247,15 +249,9 @@ func (c *class) platform(dir string, all []*class) *Platform {
 	}
 	p.Shown = strings.ToUpper(p.Name[:1]) + p.Name[1:]
 	places := c.places()
-	if id, ok := c.id(places); ok {
-		p.Fields["id"] = id
-	}
-	if name, ok := c.name(places, p.Fields["id"]); ok {
-		p.Fields["name"] = name
-	}
-	if disc, ok := c.disc(places); ok {
-		p.Fields["disc"] = disc
-	}
+	c.field(places, p, "id", func() (Found, bool) { return c.id(places) })
+	c.field(places, p, "name", func() (Found, bool) { return c.name(places, p.Fields["id"]) })
+	c.field(places, p, "disc", func() (Found, bool) { return c.disc(places) })
 	c.mark(p)
 	of := c.withParts(dir, p, all)
 	defer func() {
@@ -264,6 +260,9 @@ func (c *class) platform(dir string, all []*class) *Platform {
 		}
 	}()
 	of.divided(places, p)
+	for _, name := range []string{"kind", "region"} {
+		c.field(places, p, name, func() (Found, bool) { f, ok := p.Fields[name]; return f, ok })
+	}
 	p.wholeFile = c.isFile(p)
 	if len(p.Markers) == 0 {
 		c.mark(p)
@@ -292,6 +291,19 @@ func (c *class) join(dir string, p *Platform, all []*class) bool {
 		}
 	}
 	return len(c.all) > before
+}
+
+// field takes where a field stands: as a person has said, or else as was found.
+func (c *class) field(places []*place, p *Platform, name string, find func() (Found, bool)) {
+	f, ok := find()
+	if h, game, said := c.hint(name); said {
+		if f, ok = c.told(places, h, game); !ok {
+			delete(p.Fields, name)
+		}
+	}
+	if ok {
+		p.Fields[name] = f
+	}
 }
 
 // largestCartridge is how many bytes a file has at most that is taken for a cartridge, where nothing says otherwise.

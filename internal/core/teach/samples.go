@@ -73,6 +73,7 @@ type class struct {
 	besides []saying     // small files that are none of them
 	said    said         // words of small files beside the games
 	keep    func(*place) // takes in a place whose values are known
+	hints   []Hint       // what a person has said
 }
 
 // Kinds of files that are no games: what people and consoles keep beside them.

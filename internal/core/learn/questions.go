@@ -1,0 +1,110 @@
+package learn
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"polytome/internal/core/loader"
+	"polytome/internal/core/teach"
+)
+
+// A Question is what a target cannot show.
+type Question struct {
+	// Key is what it is about, the same each time that the target is learnt from.
+	Key string `json:"key"`
+	Say string `json:"say"`
+	// Usual is what is proposed; "" for nothing.
+	Usual string `json:"usual,omitempty"`
+	// Choices are the answers that there are; none where any text is one.
+	Choices []string `json:"choices,omitempty"`
+	// Path is the file on the target that it is about; "" for none.
+	Path string `json:"path,omitempty"`
+}
+
+// An Answer is what a person has said.
+type Answer struct {
+	Key    string `toml:"question" json:"question"`
+	Answer string `toml:"answer"   json:"answer"`
+}
+
+// Answers are those that were given, the latest of each question last.
+type Answers []Answer
+
+// To is the answer to a question; ok is false where there is none.
+func (a Answers) To(key string) (answer string, ok bool) {
+	for _, x := range slices.Backward(a) {
+		if x.Key == key {
+			return x.Answer, true
+		}
+	}
+	return "", false
+}
+
+// Yes and NoField are answers to what was found of a field: it is right, or games have no such field.
+const (
+	Yes     = "yes"
+	NoField = "none"
+)
+
+// Ignored are the answers that say that a file is none of the console's.
+const Ignored = "ignore"
+
+// ignored are the paths that a person has said are none of the console's.
+func (a Answers) ignored(path string) bool {
+	for _, x := range a {
+		if what, ok := strings.CutPrefix(x.Key, "file "); ok && x.Answer == Ignored &&
+			(what == path || strings.HasPrefix(path, what+"/")) {
+			return true
+		}
+	}
+	return false
+}
+
+// hints are the answers that say what stands in a game: "PATH: VALUE", or nothing where the games have no such value.
+func (a Answers) hints() (out []teach.Hint) {
+	for _, x := range a {
+		field, platform, ok := strings.Cut(x.Key, " ")
+		if !ok || platform == "" || !slices.Contains(loader.FieldNames, field) {
+			continue
+		}
+		if at, value, is := strings.Cut(x.Answer, ": "); is {
+			out = append(out, teach.Hint{Field: field, Path: at, Value: value})
+		}
+	}
+	return out
+}
+
+// ask puts a question, or takes what was answered to it. An answer that cannot be used is said with the question.
+func (s *student) ask(q Question, take func(answer string) error) {
+	answer, ok := s.look.Answers.To(q.Key)
+	if ok {
+		err := s.accepts(&q, answer, take)
+		if err == nil {
+			return
+		}
+		q.Say += fmt.Sprintf(" (the answer %q: %v)", answer, err)
+	}
+	s.d.Open = append(s.d.Open, q)
+}
+
+func (s *student) accepts(q *Question, answer string, take func(string) error) error {
+	if len(q.Choices) > 0 && !slices.Contains(q.Choices, answer) {
+		return fmt.Errorf("answer one of %s", strings.Join(q.Choices, ", "))
+	}
+	if take == nil {
+		return nil
+	}
+	return take(answer)
+}
+
+// wonder notes that something is not explained, of which nobody can say more than that it shall be left out.
+func (s *student) wonder(path, say string, args ...any) {
+	s.ask(Question{Key: "file " + path, Say: fmt.Sprintf(say, args...), Choices: []string{Ignored, "keep"}, Path: path},
+		nil)
+}
+
+// contradict notes what speaks against the draft.
+func (s *student) contradict(say string, args ...any) {
+	s.d.Against = append(s.d.Against, fmt.Sprintf(say, args...))
+}
