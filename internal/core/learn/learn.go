@@ -167,13 +167,13 @@ func Learn(ctx context.Context, l Look, set *loader.Set) (*Draft, error) {
 		// beside games that are known, other files may be anything
 		taught = slices.DeleteFunc(taught, func(p *teach.Platform) bool { return !p.Convincing() })
 	}
+	l.Answers.apply(taught)
 	if set = with(set, taught); len(taught) > 0 {
 		if r, err = scan.Scan(ctx, []string{l.Dir}, scan.Options{Set: set}); err != nil {
 			return nil, err
 		}
 	}
 	s := &student{look: l, set: set, d: &Draft{Via: "usb", Label: l.Label, Taught: taught}, used: map[string]Part{}}
-	s.denied()
 	s.taught()
 	base := filepath.Base(l.Dir)
 	if l.Label != "" {
@@ -238,21 +238,6 @@ func with(set *loader.Set, taught []*teach.Platform) *loader.Set {
 
 var fieldWords = map[string]string{"id": "ID", "name": "name", "region": "region", "kind": "kind",
 	"disc": "number of the disc"}
-
-// denied leaves out what a person has said is not there, and is sure of what they have said is right.
-func (s *student) denied() {
-	for _, p := range s.d.Taught {
-		for name, f := range p.Fields {
-			switch answer, _ := s.look.Answers.To(name + " " + p.Name); answer {
-			case NoField:
-				delete(p.Fields, name)
-			case Yes:
-				f.Sure = true
-				p.Fields[name] = f
-			}
-		}
-	}
-}
 
 // taught says how platforms were worked out.
 func (s *student) taught() {

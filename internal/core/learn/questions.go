@@ -75,6 +75,51 @@ func (a Answers) hints() (out []teach.Hint) {
 	return out
 }
 
+// apply has platforms that were worked out say what a person has: they leave out what is not there, are sure of what is
+// right, and know what values are called.
+func (a Answers) apply(taught []*teach.Platform) {
+	for _, p := range taught {
+		for name, f := range p.Fields {
+			answer, _ := a.To(name + " " + p.Name)
+			if answer == NoField {
+				delete(p.Fields, name)
+				continue
+			}
+			f.Sure = f.Sure || answer == Yes
+			f.Unseen = slices.DeleteFunc(slices.Clone(f.Unseen), func(v string) bool {
+				word, ok := a.To(wordKey(name, p.Name, v))
+				if ok && word != "" {
+					f.Values[v] = word
+				}
+				return ok
+			})
+			p.Fields[name] = f
+		}
+	}
+}
+
+func wordKey(field, platform, value string) string { return "word " + field + " " + platform + " " + value }
+
+// unseen asks what values are called in a path that no game shows; it reports whether there are any.
+func (s *student) unseen(r *Rule) (some bool) {
+	p := s.taughtBy(r.Platforms[0])
+	if p == nil {
+		return false
+	}
+	for _, name := range []string{"kind", "region"} {
+		f, ok := p.Fields[name]
+		if !ok || !strings.Contains(r.Path, "{"+name) {
+			continue
+		}
+		for _, v := range f.Unseen {
+			some = true
+			s.ask(Question{Key: wordKey(name, p.Name, v), Path: p.Such, Say: fmt.Sprintf(
+				"what is the %s %s called in %s? No game there has it", name, v, r.Path)}, nil)
+		}
+	}
+	return some
+}
+
 // ask puts a question, or takes what was answered to it. An answer that cannot be used is said with the question.
 func (s *student) ask(q Question, take func(answer string) error) {
 	answer, ok := s.look.Answers.To(q.Key)

@@ -80,7 +80,7 @@ func (s *student) ruled(g *group, all []*sample) {
 	s.cut(&r, agree)
 	r.Why = fmt.Sprintf("learnt from %s, such as %s", size.Count(len(agree), "title"), agree[0].path)
 	c := Certain
-	if len(agree) < 3 || coincides.MatchString(r.Path) || len(others) > 0 && (r.When == "" || strings.HasPrefix(r.When, "size ") ||
+	if s.unseen(&r) || len(agree) < 3 || coincides.MatchString(r.Path) || len(others) > 0 && (r.When == "" || strings.HasPrefix(r.When, "size ") ||
 		titlesOf(all)-len(distinct(all, fieldOf(r.When))) < enough) {
 		c = Likely
 	}

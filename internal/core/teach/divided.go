@@ -387,6 +387,11 @@ func (c *class) divided(places []*place, p *Platform) {
 		f := best.found(best.values, "", "", fmt.Sprintf("in %d of %d, %s: %s", len(c.all), len(c.all), best.where,
 			explained[0].how))
 		f.Values = meanings(best.values, explained)
+		for _, v := range best.values {
+			if f.Values[v] == "" && len(f.Values) > 0 && !slices.Contains(f.Unseen, v) {
+				f.Unseen = append(f.Unseen, v)
+			}
+		}
 		field := "kind"
 		if slices.ContainsFunc(slices.Concat(best.values, slices.Collect(maps.Values(f.Values))), isRegion) {
 			field = "region"

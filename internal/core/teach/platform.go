@@ -42,6 +42,8 @@ type Found struct {
 	Evidence string
 	Sure     bool
 	Example  string
+	// Unseen are values that games have, and of which nothing shows what Values would make of them.
+	Unseen []string
 
 	values []string
 	where  *place
