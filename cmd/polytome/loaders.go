@@ -2,7 +2,6 @@ package main
 
 import (
 	"bufio"
-	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -11,13 +10,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"polytome/internal/core/bench"
 	"polytome/internal/core/learn"
 	"polytome/internal/core/loader"
-	"polytome/internal/core/survey"
 	"polytome/internal/size"
-	"polytome/internal/target"
-	"polytome/internal/target/drive"
 )
 
 func loadersCommand() *cobra.Command {
@@ -230,83 +225,4 @@ func keep(cmd *cobra.Command, d *learn.Draft, set *loader.Set, out string) error
 		fmt.Fprintf(cmd.OutOrStdout(), "written: %s\n", f)
 	}
 	return err
-}
-
-// learnLoaderOptions are the flags of loaders learn.
-type learnLoaderOptions struct {
-	out, as string
-	asJSON  bool
-}
-
-func learnLoader() *cobra.Command {
-	var opt learnLoaderOptions
-	cmd := &cobra.Command{
-		Use:   "learn TARGET",
-		Short: "Draft a profile from a drive that a console or a person has prepared",
-		Long: `Learn reads a target with empty folders as the console made them, or with games in it, and drafts a
-profile: which folder is for which platform, how names are made, which files are beside the games,
-how large images are split. Games of no known platform are described too: by what they are known,
-and where their ID and name stand, with a file of its own beside the profile. Each finding is a
-comment in the draft, with its evidence and how certain it is, and so are open questions. Without -o
-the draft is printed. Nothing on the target is changed.`,
-		Example: `  polytome loaders learn /media/stick
-  polytome loaders learn ./stick --as fat32 -o mine.toml`,
-		Args: needArgs(1, "the folder of a prepared target"),
-		RunE: opt.run,
-	}
-	cmd.Flags().StringVarP(&opt.out, "output", "o", "", "write the draft to this file, and print what was found")
-	cmd.Flags().StringVar(&opt.as, "as", "", "declare the target's filesystem: "+strings.Join(target.FilesystemNames(),
-		", "))
-	cmd.Flags().BoolVar(&opt.asJSON, "json", false, "print JSON")
-	return cmd
-}
-
-func (opt *learnLoaderOptions) run(cmd *cobra.Command, args []string) error {
-	set, err := known()
-	if err != nil {
-		return err
-	}
-	d, err := learnFrom(cmd.Context(), args[0], opt.as, set)
-	if err != nil {
-		return err
-	}
-	switch {
-	case opt.asJSON:
-		return printJSON(cmd.OutOrStdout(), map[string]any{"findings": d.Findings, "open": d.Open, "against": d.Against,
-			"titles": d.Titles, "profile": d.TOML()})
-	case opt.out == "":
-		_, err = io.WriteString(cmd.OutOrStdout(), d.TOML())
-		return err
-	}
-	wrote, err := d.Save(opt.out, configDir(), set) // what cannot be used yet is among what is open
-	if err != nil {
-		return err
-	}
-	for _, f := range d.Findings {
-		fmt.Fprintf(cmd.OutOrStdout(), "%s\n    %s: %s\n", f.Say, f.Confidence, f.Evidence)
-	}
-	fmt.Fprintln(cmd.OutOrStdout(), "Open:")
-	for _, o := range d.Open {
-		fmt.Fprintf(cmd.OutOrStdout(), "  %s\n", o.Say)
-	}
-	if len(d.Against) > 0 {
-		fmt.Fprintln(cmd.OutOrStdout(), "Against it:")
-		for _, say := range d.Against {
-			fmt.Fprintf(cmd.OutOrStdout(), "  %s\n", say)
-		}
-	}
-	for _, f := range wrote {
-		fmt.Fprintf(cmd.OutOrStdout(), "written: %s\n", f)
-	}
-	return nil
-}
-
-// learnFrom looks at a folder and drafts a profile from it.
-func learnFrom(ctx context.Context, dir, as string, set *loader.Set) (*learn.Draft, error) {
-	p, err := survey.OpenTarget(ctx, drive.AddressOf(dir), bench.Target{Name: dir, At: dir, As: as}, nil, false)
-	if err != nil {
-		return nil, err
-	}
-	defer p.Close()
-	return learn.FromTarget(ctx, dir, p, set)
 }

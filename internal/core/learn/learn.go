@@ -4,9 +4,11 @@
 package learn
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"path"
 	"path/filepath"
 	"regexp"
@@ -20,7 +22,10 @@ import (
 	"polytome/internal/core/teach"
 	"polytome/internal/core/title"
 	"polytome/internal/size"
+	"polytome/internal/sparse"
 	"polytome/internal/target"
+	"polytome/internal/target/folder"
+	"polytome/internal/target/protocols"
 )
 
 // Confidence is how sure a finding is, in a word.
@@ -151,7 +156,9 @@ type Look struct {
 	Entries []target.Entry // on it
 	Label   string         // of its volume, "" when not reported
 	Open    func(path string) (target.Content, error)
-	Answers Answers
+	Name    string // of the target, where its volume has none
+	Via     string // how it is connected; "" for a stick
+	Sources
 }
 
 // Learn drafts a profile from a prepared target. Titles on it are recognised by the
@@ -163,6 +170,9 @@ func Learn(ctx context.Context, l Look, set *loader.Set) (*Draft, error) {
 		return nil, err
 	}
 	taught := teach.Platforms(l.Dir, unknown(l, r.Titles), set.PlatformNames(), l.Answers.hints()...)
+	if taught, err = beforehand(ctx, l, set, taught); err != nil {
+		return nil, err
+	}
 	if slices.ContainsFunc(r.Titles, func(t title.Title) bool { return t.Platform != "" }) {
 		// beside games that are known, other files may be anything
 		taught = slices.DeleteFunc(taught, func(p *teach.Platform) bool { return !p.Convincing() })
@@ -173,9 +183,9 @@ func Learn(ctx context.Context, l Look, set *loader.Set) (*Draft, error) {
 			return nil, err
 		}
 	}
-	s := &student{look: l, set: set, d: &Draft{Via: "usb", Label: l.Label, Taught: taught}, used: map[string]Part{}}
+	s := &student{look: l, set: set, d: &Draft{Via: cmp.Or(l.Via, "usb"), Label: l.Label, Taught: taught}, used: map[string]Part{}}
 	s.taught()
-	base := filepath.Base(l.Dir)
+	base := cmp.Or(strings.TrimSuffix(l.Name, filepath.Ext(l.Name)), filepath.Base(l.Dir))
 	if l.Label != "" {
 		base = l.Label
 	}
@@ -197,6 +207,54 @@ func Learn(ctx context.Context, l Look, set *loader.Set) (*Draft, error) {
 			"folder named like one", l.Dir)
 	}
 	return s.d, nil
+}
+
+// Platforms describes the platforms of folders of games, of which no target is there. The draft has no rules.
+func Platforms(ctx context.Context, set *loader.Set, from Sources) (*Draft, error) {
+	taught, err := beforehand(ctx, Look{Sources: from}, set, nil)
+	if err != nil {
+		return nil, err
+	}
+	if len(taught) == 0 {
+		return nil, fmt.Errorf("nothing in %s is a game of a platform that is not known yet", strings.Join(from.Games, ", "))
+	}
+	from.Answers.apply(taught)
+	s := &student{set: set, look: Look{Sources: from}, d: &Draft{Taught: taught}}
+	s.taught()
+	return s.d, nil
+}
+
+// beforehand has platforms be worked out from folders of games too: those of which the target shows none, and what it
+// does not show of others.
+func beforehand(ctx context.Context, l Look, set *loader.Set, taught []*teach.Platform) ([]*teach.Platform, error) {
+	for _, dir := range l.Games {
+		p, err := folder.Open(dir, folder.Options{})
+		if err != nil {
+			return nil, err
+		}
+		games, done, err := LookAt(ctx, dir, p, Sources{})
+		if err != nil {
+			return nil, errors.Join(err, p.Close())
+		}
+		r, err := scan.Scan(ctx, []string{dir}, scan.Options{Set: set})
+		done()
+		if err = errors.Join(err, p.Close()); err != nil {
+			return nil, err
+		}
+		for _, x := range teach.Platforms(dir, unknown(games, r.Titles), set.PlatformNames(), l.Answers.hints()...) {
+			i := slices.IndexFunc(taught, func(o *teach.Platform) bool { return o.Name == x.Name && o.Form == x.Form })
+			if i < 0 {
+				taught = append(taught, x)
+				continue
+			}
+			for name, f := range x.Fields {
+				if o, ok := taught[i].Fields[name]; !ok || f.Sure && !o.Sure {
+					taught[i].Fields[name] = f
+				}
+			}
+		}
+	}
+	return taught, nil
 }
 
 // unknown are the entries of a target that no title which is known has.
@@ -612,16 +670,55 @@ func (s *student) takeFilesystems(names string) error {
 	return nil
 }
 
-// FromTarget looks at a target, which is in the folder dir, and learns from it.
-func FromTarget(ctx context.Context, dir string, p target.Target, set *loader.Set) (*Draft, error) {
-	facts, err := p.Facts(ctx, nil)
+// Sources are what to learn from, beside the target itself.
+type Sources struct {
+	// Games are folders of games as they were before they came to the target.
+	Games   []string
+	Answers Answers
+}
+
+// FromTarget looks at a target, and learns from it. What is no folder of this computer is looked at through a temporary
+// one, which has what is read of it.
+func FromTarget(ctx context.Context, at string, p target.Target, set *loader.Set, from Sources) (*Draft, error) {
+	l, done, err := LookAt(ctx, at, p, from)
 	if err != nil {
 		return nil, err
+	}
+	defer done()
+	return Learn(ctx, l, set)
+}
+
+// LookAt is what there is to learn from a target. The caller calls done when nothing is read from it any longer.
+func LookAt(ctx context.Context, at string, p target.Target, from Sources) (l Look, done func(), err error) {
+	done = func() {}
+	facts, err := p.Facts(ctx, nil)
+	if err != nil {
+		return l, done, err
 	}
 	entries, err := p.List(ctx, nil)
 	if err != nil {
-		return nil, err
+		return l, done, err
 	}
-	return Learn(ctx, Look{Dir: dir, Facts: facts, Entries: entries, Label: facts.Label,
-		Open: func(path string) (target.Content, error) { return p.Open(ctx, path) }}, set)
+	if protocol, _, err := protocols.Parse(at); err == nil && protocol != nil {
+		l.Via = protocol.Name
+	}
+	l = Look{Dir: at, Via: l.Via, Facts: facts, Entries: entries, Label: facts.Label, Sources: from, Name: filepath.Base(at),
+		Open: func(path string) (target.Content, error) { return p.Open(ctx, path) }}
+	if info, err := os.Stat(at); err == nil && info.IsDir() {
+		return l, done, nil
+	}
+	dir, err := os.MkdirTemp("", "polytome-learn-")
+	if err != nil {
+		return l, done, err
+	}
+	done = func() { _ = os.RemoveAll(dir) } // holds nothing that is not on the target
+	if err := mirror(ctx, p, entries, dir); err != nil {
+		done()
+		return l, func() {}, err
+	}
+	l.Dir = dir
+	l.Open = func(path string) (target.Content, error) {
+		return sparse.Open(filepath.Join(dir, filepath.FromSlash(path)))
+	}
+	return l, done, nil
 }

@@ -98,7 +98,9 @@ func (a Answers) apply(taught []*teach.Platform) {
 	}
 }
 
-func wordKey(field, platform, value string) string { return "word " + field + " " + platform + " " + value }
+func wordKey(field, platform, value string) string {
+	return "word " + field + " " + platform + " " + value
+}
 
 // unseen asks what values are called in a path that no game shows; it reports whether there are any.
 func (s *student) unseen(r *Rule) (some bool) {

@@ -13,12 +13,37 @@ import (
 // remake lays the titles by the whole draft, and compares what would lie there with what does: paths, lists and files
 // beside the games. What is not made again is no certain rule, and is said.
 func (s *student) remake() {
+	c, ok := s.compare()
+	if !ok {
+		return // it is said when the draft is saved
+	}
+	for _, platform := range s.platforms() {
+		if say := c.astray[platform]; say != "" {
+			s.contradict("%s", say)
+			s.doubt(platform + " ")
+		}
+	}
+	for _, say := range c.lists {
+		s.contradict("%s", say)
+		s.doubt("titles are listed in ")
+	}
+}
+
+// comparison is how what lies on a target differs from what a draft would make of it.
+type comparison struct {
+	same, all int               // titles, and lists
+	astray    map[string]string // by platform: one that would lie elsewhere
+	lists     []string          // those that would say something else
+}
+
+// compare lays the titles by the whole draft; ok is false for a draft that cannot be used.
+func (s *student) compare() (c comparison, ok bool) {
 	p, err := loader.ParseProfile("draft.toml", []byte(s.d.TOML()))
 	if err == nil {
 		err = s.set.Check(p)
 	}
 	if err != nil {
-		return // it is said when the draft is saved
+		return c, false
 	}
 	titles, where := s.titles()
 	fs := s.look.Facts.Filesystem
@@ -29,37 +54,41 @@ func (s *student) remake() {
 			there[fs.Fold(e.Path)] = true
 		}
 	}
-	wrong := map[string]string{} // by platform: where one would go
+	c.astray = map[string]string{}
 	placed := make([]bool, len(titles))
+	c.all = len(titles)
 	for i := range titles {
 		t, pl := &titles[i], &tree.Placements[i]
 		is := where[t.Key]
+		wrong := ""
 		switch {
 		case pl.Refusal != nil:
-			wrong[t.Platform] = fmt.Sprintf("%s is there, but by these rules %s", is, pl.Refusal.Say)
+			wrong = fmt.Sprintf("%s is there, but by these rules %s", is, pl.Refusal.Say)
 		case fs.Fold(pl.Items[0].Path) != fs.Fold(is) && !strings.HasPrefix(fs.Fold(pl.Items[0].Path), fs.Fold(is)+"/"):
-			wrong[t.Platform] = fmt.Sprintf("%s is there, but by these rules it would go to %s", is, pl.Items[0].Path)
+			wrong = fmt.Sprintf("%s is there, but by these rules it would go to %s", is, pl.Items[0].Path)
 		default:
 			placed[i] = true
 			for k := range pl.Items {
 				if it := &pl.Items[k]; !there[fs.Fold(it.Path)] {
-					wrong[t.Platform] = fmt.Sprintf("by these rules there would be %s, but there is not", it.Path)
+					wrong = fmt.Sprintf("by these rules there would be %s, but there is not", it.Path)
 				}
 			}
 		}
-	}
-	for _, platform := range s.platforms() {
-		if say := wrong[platform]; say != "" {
-			s.contradict("%s", say)
-			s.doubt(platform + " ")
+		if wrong == "" {
+			c.same++
+		} else {
+			c.astray[t.Platform] = wrong
 		}
 	}
 	for _, l := range tree.Lists(func(i int) bool { return placed[i] }) {
-		if b, ok := s.read(s.spelt(l.Path)); !ok || string(b) != string(l.Data) {
-			s.contradict("%s says something else than by these rules", l.Path)
-			s.doubt("titles are listed in ")
+		c.all++
+		if b, ok := s.read(s.spelt(l.Path)); ok && string(b) == string(l.Data) {
+			c.same++
+		} else {
+			c.lists = append(c.lists, fmt.Sprintf("%s says something else than by these rules", l.Path))
 		}
 	}
+	return c, true
 }
 
 // spelt is a path as it is written on the target.

@@ -65,7 +65,7 @@ func madeUp(t *testing.T, seed int) (f family) {
 	to, err := folder.Open(stick, folder.Options{Filesystem: "exfat", Capacity: 1 << 30})
 	require.NoError(t, err)
 	defer to.Close()
-	f.draft, f.err = learn.FromTarget(t.Context(), stick, to, coretest.Set(t))
+	f.draft, f.err = learn.FromTarget(t.Context(), stick, to, coretest.Set(t), learn.Sources{})
 	if f.err != nil {
 		f.why = f.err.Error()
 		return f

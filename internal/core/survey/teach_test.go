@@ -45,7 +45,7 @@ func learnt(t *testing.T, family string) (l lesson) {
 	to, err := w.look(0).Open(t.Context())
 	require.NoError(t, err)
 	defer to.Close()
-	l.draft, err = learn.FromTarget(t.Context(), w.at("Stick", ""), to, coretest.Set(t))
+	l.draft, err = learn.FromTarget(t.Context(), w.at("Stick", ""), to, coretest.Set(t), learn.Sources{})
 	require.NoError(t, err)
 	at := filepath.Join(dir, "learnt")
 	_, err = l.draft.Save(filepath.Join(at, "profiles", "x.toml"), at, coretest.Set(t))
@@ -138,7 +138,7 @@ func TestSticksThatAreNoConsoles(t *testing.T) {
 	to, err := folder.Open(dir, folder.Options{Filesystem: "fat32", Capacity: 1 << 30})
 	require.NoError(t, err)
 	defer to.Close()
-	d, err := learn.FromTarget(t.Context(), dir, to, coretest.Set(t))
+	d, err := learn.FromTarget(t.Context(), dir, to, coretest.Set(t), learn.Sources{})
 	assert.ErrorContains(t, err, "nothing in")
 	assert.Empty(t, d.Taught)
 }

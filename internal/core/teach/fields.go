@@ -92,7 +92,13 @@ func (c *class) id(places []*place) (Found, bool) {
 	}
 	for _, p := range places {
 		whole := p.values
-		if !p.read.Search && !slices.ContainsFunc(whole,
+		// what files are called is an ID where it looks like nothing else
+		if p.read.FileName && slices.ContainsFunc(whole, func(v string) bool {
+			return v != "" && !strictID.MatchString(strings.ToUpper(v))
+		}) {
+			whole = nil
+		}
+		if whole != nil && !p.read.Search && !slices.ContainsFunc(whole,
 			func(v string) bool { return v != "" && !looksLikeID.MatchString(v) }) {
 			take(p, whole, "", "", p.where)
 			c.padded(p, take)

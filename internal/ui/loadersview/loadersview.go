@@ -388,7 +388,7 @@ func (m *Model) learn() tea.Cmd {
 			return LearntMsg{Err: err}
 		}
 		defer p.Close()
-		draft, err := learn.FromTarget(ctx, dir, p, set)
+		draft, err := learn.FromTarget(ctx, dir, p, set, learn.Sources{})
 		if err != nil {
 			return LearntMsg{Err: err}
 		}
