@@ -216,7 +216,11 @@ func (s *search) table(x *state, f loader.Field, active []bool, next func(*state
 			at[i] += uint16(len(rest))
 			rows++
 		}
-		if !ok || len(means) < 2 || len(means) > mostMeanings || rows < len(means)*2 {
+		texts := map[string]bool{}
+		for _, text := range means {
+			texts[text] = true
+		}
+		if !ok || len(texts) < 2 || len(means) > mostMeanings || rows < len(means)*2 {
 			continue
 		}
 		var pairs []string

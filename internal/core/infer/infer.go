@@ -5,6 +5,7 @@ package infer
 
 import (
 	"container/heap"
+	"math/bits"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -47,9 +48,17 @@ func Template(rows []Row, o Options) (Made, bool) {
 	if len(rows) == 0 || slices.ContainsFunc(rows, func(r Row) bool { return len(r.Text) > longest }) {
 		return Made{}, false
 	}
-	s := newSearch(rows, o)
-	return s.run()
+	if n := len(rows); n > manyRows { // what no template makes of a few, none makes of all: that is seen sooner
+		few := []Row{rows[0], rows[n/3], rows[2*n/3], rows[n-1]}
+		if _, ok := newSearch(few, o).run(); !ok {
+			return Made{}, false
+		}
+	}
+	return newSearch(rows, o).run()
 }
+
+// manyRows are so many that some of them are looked at first.
+const manyRows = 7
 
 // longest is how many bytes a text has at most.
 const longest = 8 << 10
@@ -79,6 +88,8 @@ type search struct {
 	atoms    []atom
 	branches []branch // in pairs: where a condition holds, and where not
 	all      []bool
+	// next has, by row and place in its text, which of the atoms stand there, a bit each; nil where nobody has looked.
+	next [][][]uint64
 }
 
 func newSearch(rows []Row, o Options) *search {
@@ -87,6 +98,10 @@ func newSearch(rows []Row, o Options) *search {
 		s.texts, s.all[i] = append(s.texts, s.fold(rows[i].Text)), true
 	}
 	s.atoms = atomsOf(rows, &s.o, s.fold)
+	s.next = make([][][]uint64, len(rows))
+	for i, text := range s.texts {
+		s.next[i] = make([][]uint64, len(text)+1)
+	}
 	add := func(when string, holds []bool) {
 		if !slices.Contains(holds, true) || !slices.Contains(holds, false) ||
 			slices.ContainsFunc(s.branches, func(b branch) bool { return slices.Equal(b.holds, holds) }) {
@@ -247,7 +262,7 @@ func (s *search) expand(x *state, next func(*state)) {
 		}
 	}
 	s.literal(x, active, next)
-	for k := range s.atoms {
+	for k := range s.standing(x.at, active, 0) {
 		a := &s.atoms[k]
 		if at, ok := s.take(x.at, active, a.values); ok {
 			next(&state{at: at, branch: x.branch, cost: x.cost + a.cost, from: x, add: a.text})
@@ -265,7 +280,7 @@ func (s *search) goesOn(at []uint16) bool {
 	if s.alike(at) || s.finished(&state{at: at}) {
 		return true
 	}
-	for k := range s.atoms {
+	for k := range s.standing(at, s.all, 0) {
 		if _, ok := s.take(at, s.all, s.atoms[k].values); ok {
 			return true
 		}
@@ -374,19 +389,58 @@ func whole(rest string) bool { return rest == "" || utf8.RuneStart(rest[0]) }
 
 // begins reports whether a field may begin so many bytes further on.
 func (s *search) begins(at []uint16, active []bool, n int) bool {
-	for k := range s.atoms {
-		fits := true
-		for i, on := range active {
-			if on && !strings.HasPrefix(s.texts[i][int(at[i])+n:], s.atoms[k].values[i]) {
-				fits = false
-				break
-			}
-		}
-		if fits {
-			return true
-		}
+	for range s.standing(at, active, n) {
+		return true
 	}
 	return false
+}
+
+// standing are the atoms whose values stand so many bytes further on in all rows, or are nothing there.
+func (s *search) standing(at []uint16, active []bool, n int) func(func(int) bool) {
+	return func(yield func(int) bool) {
+		var all []uint64
+		for i, on := range active {
+			if !on {
+				continue
+			}
+			here := s.bits(i, int(at[i])+n)
+			if all == nil {
+				all = slices.Clone(here)
+				continue
+			}
+			some := false
+			for k := range all {
+				all[k] &= here[k]
+				some = some || all[k] != 0
+			}
+			if !some {
+				return
+			}
+		}
+		for word, left := range all {
+			for left != 0 {
+				k := bits.TrailingZeros64(left)
+				if left &= left - 1; !yield(word*64 + k) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// bits are the atoms that stand at a place of a row's text.
+func (s *search) bits(row, at int) []uint64 {
+	if s.next[row][at] == nil {
+		out := make([]uint64, (len(s.atoms)+63)/64)
+		rest := s.texts[row][at:]
+		for k := range s.atoms {
+			if strings.HasPrefix(rest, s.atoms[k].values[row]) {
+				out[k/64] |= 1 << (k % 64)
+			}
+		}
+		s.next[row][at] = out
+	}
+	return s.next[row][at]
 }
 
 // Literal is a text that stands in a template as it is.

@@ -191,7 +191,7 @@ func Learn(ctx context.Context, l Look, set *loader.Set) (*Draft, error) {
 	}
 	s.d.Name, s.d.Shown = Slug(base), base
 	s.letterCase()
-	s.samples(r.Titles)
+	s.samples(s.onTarget(r.Titles))
 	s.volume()
 	s.rules()
 	s.lay()
@@ -440,6 +440,21 @@ func (s *student) volume() {
 		s.find(Certain, "it allows files of "+size.Format(largest.Size)+" at least", "the largest file there is %s",
 			largest.Path)
 	}
+}
+
+// onTarget are the titles and discs whose files are among those that are learnt from.
+func (s *student) onTarget(titles []title.Title) (out []title.Title) {
+	there := map[string]bool{}
+	for _, e := range s.look.Entries {
+		there[e.Path] = true
+	}
+	for _, t := range titles {
+		t.Discs = slices.DeleteFunc(slices.Clone(t.Discs), func(d title.Disc) bool { return !there[s.rel(d.File.Path)] })
+		if len(t.Discs) > 0 {
+			out = append(out, t)
+		}
+	}
+	return out
 }
 
 var formWords = map[title.Form]string{title.Image: "images", title.Tracks: "cue sheets", title.Cartridge: "cartridges",

@@ -119,6 +119,9 @@ func (s *student) listed(all []*listing) bool {
 	return false
 }
 
+// own are the fields that are no part of another title's.
+var own = map[loader.Field]bool{loader.FieldFile: true, loader.FieldID: true}
+
 // listOrders are by what lists are sorted.
 var listOrders = []string{"title", "id", "path", "kind", "number"}
 
@@ -195,8 +198,12 @@ func (l *listing) named(all []line, f loader.Field, find func(from int, word str
 		}
 		l.lines[i].at, from = at, at+1
 	}
-	missing := slices.ContainsFunc(all, func(n line) bool { return in[n.of] && !slices.ContainsFunc(l.lines, n.is) })
-	return len(l.lines) > 0 && !missing
+	text := strings.ToUpper(l.text)
+	return len(l.lines) > 0 && !slices.ContainsFunc(all, func(n line) bool {
+		v := n.values()
+		return !slices.ContainsFunc(l.lines, n.is) && (in[n.of] || own[f] && len(v[f]) > 1 &&
+			infer.WordIn(text, strings.ToUpper(v[f])) >= 0) // it stands there otherwise than the others
+	})
 }
 
 func (n *line) is(o line) bool { return n.of == o.of && n.disc == o.disc }

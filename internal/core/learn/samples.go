@@ -112,7 +112,7 @@ func (x *sample) set() {
 		v[loader.FieldDisc], v[loader.FieldDiscs] = strconv.Itoa(d.Number), strconv.Itoa(t.Of)
 	}
 	if t.Form == title.Folder {
-		v[loader.FieldExt] = "" // a dot in its name begins none
+		v[loader.FieldExt], x.facts[loader.FieldExt] = "", "" // a dot in its name begins none
 	}
 	x.values = v
 }
