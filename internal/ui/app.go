@@ -25,6 +25,7 @@ import (
 	"polytome/internal/ui/runview"
 	"polytome/internal/ui/state"
 	"polytome/internal/ui/style"
+	"polytome/internal/ui/teachview"
 	"polytome/internal/ui/treeview"
 	"polytome/internal/ui/welcome"
 )
@@ -109,6 +110,7 @@ func newApp(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) *ap
 		{drivesview.New(d), "D", "what is plugged in; prepare, block map, check, eject"},
 		{loadersview.New(d), "L", "their rules, and the tree that they make"},
 		{connectionsview.New(d), "H", "links, their tests, direct cable"},
+		{teachview.New(d), "N", "an unknown console, learnt from a stick that it reads"},
 	}
 	if len(b.Sources) == 0 && len(b.Targets) == 0 {
 		a.welcome = welcome.New(d)
@@ -177,6 +179,12 @@ func (a *app) update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.click(msg.X, msg.Y)
 	case tea.MouseWheelMsg:
 		a.wheel(msg)
+	case state.TeachMsg:
+		for _, p := range a.panels {
+			if x, ok := p.panel.(*teachview.Model); ok {
+				return a, a.open(x)
+			}
+		}
 	case state.AskMsg:
 		if a.mode == normal {
 			a.state.Ask(msg.Question)

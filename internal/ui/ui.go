@@ -56,6 +56,11 @@ func show(ctx context.Context, cancel context.CancelFunc, m *app) error {
 	cancel()
 	m.state.Wait()
 	m.state.CloseCovers()
+	for s := range m.screens() {
+		if c, ok := s.(interface{ Close() }); ok {
+			c.Close()
+		}
+	}
 	if errors.Is(err, tea.ErrInterrupted) || errors.Is(err, context.Canceled) ||
 		(errors.Is(err, tea.ErrProgramKilled) && !errors.Is(err, tea.ErrProgramPanic)) {
 		return nil // asked for from outside: not a failure

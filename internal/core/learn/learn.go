@@ -178,7 +178,7 @@ func Learn(ctx context.Context, l Look, set *loader.Set) (*Draft, error) {
 		taught = slices.DeleteFunc(taught, func(p *teach.Platform) bool { return !p.Convincing() })
 	}
 	l.Answers.apply(taught)
-	if set = with(set, taught); len(taught) > 0 {
+	if set = With(set, taught); len(taught) > 0 {
 		if r, err = scan.Scan(ctx, []string{l.Dir}, scan.Options{Set: set}); err != nil {
 			return nil, err
 		}
@@ -281,8 +281,8 @@ func unknown(l Look, titles []title.Title) []target.Entry {
 	})
 }
 
-// with is a set that knows further platforms. One whose description is no good is left out.
-func with(set *loader.Set, taught []*teach.Platform) *loader.Set {
+// With is a set that knows further platforms. One whose description is no good is left out.
+func With(set *loader.Set, taught []*teach.Platform) *loader.Set {
 	out := *set
 	out.Platforms = slices.Clone(set.Platforms)
 	for _, p := range taught {

@@ -16,7 +16,7 @@ import (
 // it wrote.
 func (d *Draft) Save(file, dir string, set *loader.Set) (wrote []string, err error) {
 	text := d.TOML()
-	with := with(set, d.Taught)
+	with := With(set, d.Taught)
 	for _, p := range d.Platforms {
 		described, err := loader.ParsePlatform(p.Name+".toml", []byte(p.TOML()))
 		if err != nil {

@@ -63,7 +63,7 @@ func Together(ctx context.Context, looks []Look, set *loader.Set) (*Draft, error
 
 // by is how what lies on a target differs from what a draft that was learnt elsewhere makes of it.
 func by(ctx context.Context, l Look, d *Draft, set *loader.Set) (comparison, error) {
-	set = with(set, d.Taught)
+	set = With(set, d.Taught)
 	r, err := scan.Scan(ctx, []string{l.Dir}, scan.Options{Set: set})
 	if err != nil {
 		return comparison{}, err

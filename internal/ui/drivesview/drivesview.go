@@ -11,6 +11,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"polytome/internal/core/bench"
 	"polytome/internal/core/blockmap"
 	"polytome/internal/core/prepare"
 	"polytome/internal/draw"
@@ -247,6 +248,7 @@ func (m *Model) Actions() []state.Action {
 		state.Do("x", "eject", m.eject).Saying("write pending data, unmount and power off; then it is safe to unplug"),
 		state.Do("X", "unmount only", m.unmount),
 		state.Do("p", "make it a target, to be filled", m.use),
+		state.Do("n", "teach: learn a console from it", m.teach),
 		state.Do("a", "an image file", m.askImage).
 			Saying("open one, or create one: a path, followed by a size for a new one"),
 	)
@@ -466,6 +468,17 @@ func (m *Model) use() tea.Cmd {
 			return m.d.AddDrive(d, &v, p.Name)
 		}})
 	return nil
+}
+
+// teach has an unknown console be learnt from what is on the volume.
+func (m *Model) teach() tea.Cmd {
+	f := m.current()
+	if f == nil || !m.fit() {
+		return nil
+	}
+	a := m.d.AddressOf(f.Drive, m.volume())
+	return m.d.Teach(state.Teaching{At: m.d.Bench.Resolve(a), Name: f.Drive.Name(), Config: bench.Target{Name: f.Drive.Name(),
+		At: a}})
 }
 
 // Click chooses a drive, or a part of the map.

@@ -5,7 +5,6 @@ package loadersview
 import (
 	"errors"
 	"fmt"
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -14,13 +13,10 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"polytome/internal/core/layout"
-	"polytome/internal/core/learn"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/shape"
 	"polytome/internal/core/strict"
-	"polytome/internal/core/survey"
 	"polytome/internal/draw"
-	"polytome/internal/size"
 	"polytome/internal/target"
 	"polytome/internal/ui/scroll"
 	"polytome/internal/ui/state"
@@ -44,7 +40,6 @@ type Model struct {
 	asked   request // what the tree under way is made of
 	known   int     // reading of the loaders that is shown
 	name    string  // of the loader that is shown, to find it again
-	sought  string  // the name of one that was learnt, until the loaders were read again
 	opened  bool
 	paneTop int
 	split   int // column at which the tree begins; 0 for one pane
@@ -112,9 +107,6 @@ func (m *Model) Number() string { return fmt.Sprint(len(m.list())) }
 func (m *Model) Refresh() {
 	all := m.list()
 	m.at = max(0, min(m.at, len(all)-1))
-	if m.sought != "" && slices.ContainsFunc(all, func(e entry) bool { return e.name() == m.sought }) {
-		m.name, m.sought = m.sought, ""
-	}
 	for i, e := range all {
 		if e.name() == m.name {
 			m.at = i
@@ -221,8 +213,6 @@ func (m *Model) Update(msg tea.Msg, _ bool) (t state.Taken, ok bool) {
 		m.setTree(msg)
 	case EditedMsg:
 		t.Cmd = m.edited(msg)
-	case LearntMsg:
-		t.Cmd = m.learnt(msg)
 	default:
 		return t, false
 	}
@@ -311,7 +301,7 @@ func (m *Model) Actions() []state.Action {
 		state.Do("v", "another way to reach it", state.Just(m.nextWay)),
 		state.Do("e", "edit the profile", m.edit),
 		state.Do("c", "copy it to your own", m.copy),
-		state.Do("n", "learn one from the target", m.learn),
+		state.Do("n", "teach: learn one from the target", m.learn),
 		state.Do("p", "fill the target for this loader", m.use),
 	}, state.Movement(list)...)
 }
@@ -365,59 +355,15 @@ func (m *Model) copy() tea.Cmd {
 	return tea.Batch(m.d.Reload(), m.d.WatchLoaders())
 }
 
-// A LearntMsg is what was learnt from a target.
-type LearntMsg struct {
-	Draft *learn.Draft
-	File  string
-	Err   error
-}
-
-// learn drafts a profile from the target that is shown.
+// learn has a loader be learnt from the target that is shown.
 func (m *Model) learn() tea.Cmd {
 	d := m.d
 	if d.Target >= len(d.Bench.Targets) || d.OwnDir == "" {
 		d.Notice = "There is no target to learn from."
 		return nil
 	}
-	config := d.Bench.Targets[d.Target]
-	dir, set, ctx, own := d.Bench.Resolve(config.At), d.Set, d.Ctx, d.OwnDir
-	d.Notice = "Looking at " + config.Name + " …"
-	return func() tea.Msg {
-		p, err := survey.OpenTarget(ctx, dir, config, nil, false)
-		if err != nil {
-			return LearntMsg{Err: err}
-		}
-		defer p.Close()
-		draft, err := learn.FromTarget(ctx, dir, p, set, learn.Sources{})
-		if err != nil {
-			return LearntMsg{Err: err}
-		}
-		draft.Name, draft.Shown = learn.Slug(config.Name)+"-learnt", config.Name+", learnt"
-		file := loader.OwnFile(own, draft.Name)
-		for n := 2; ; n++ { // an earlier draft is kept
-			if _, err := os.Stat(file); errors.Is(err, os.ErrNotExist) {
-				break
-			}
-			draft.Name = fmt.Sprintf("%s-learnt-%d", learn.Slug(config.Name), n)
-			file = loader.OwnFile(own, draft.Name)
-		}
-		_, err = draft.Save(file, own, set)
-		return LearntMsg{draft, file, err}
-	}
-}
-
-// learnt shows what was learnt.
-func (m *Model) learnt(msg LearntMsg) tea.Cmd {
-	if msg.Err != nil {
-		m.d.Notice = state.Sentence(msg.Err.Error())
-		return nil
-	}
-	m.sought = msg.Draft.Name
-	m.rows, m.reach = 0, 0
-	m.d.Notice = fmt.Sprintf("Learnt from %s: %s, %s open. The draft is %s, with its evidence as comments: e edits it.",
-		size.Count(msg.Draft.Titles, "title"),
-		size.Count(len(msg.Draft.Findings), "finding"), size.Count(len(msg.Draft.Open), "question"), msg.File)
-	return tea.Batch(m.d.Reload(), m.d.WatchLoaders())
+	c := d.Bench.Targets[d.Target]
+	return d.Teach(state.Teaching{At: d.Bench.Resolve(c.At), Name: c.Name, Config: c})
 }
 
 func (m *Model) use() tea.Cmd {

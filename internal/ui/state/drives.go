@@ -155,6 +155,15 @@ func (d *State) AddDrive(x *drives.Drive, v *drives.Volume, loader string) tea.C
 	if d.busy() {
 		return nil
 	}
+	name := v.Label
+	if name == "" {
+		name = x.Name()
+	}
+	return d.addTarget(bench.Target{Name: name, At: d.AddressOf(x, v), Loader: loader, Via: "usb"})
+}
+
+// AddressOf is what a bench calls a volume.
+func (d *State) AddressOf(x *drives.Drive, v *drives.Volume) string {
 	a := drive.Address{Drive: x.Key()}
 	if x.Image {
 		if rel, err := filepath.Rel(filepath.Dir(d.Bench.File()), x.Path); err == nil && filepath.IsLocal(rel) {
@@ -164,9 +173,5 @@ func (d *State) AddDrive(x *drives.Drive, v *drives.Volume, loader string) tea.C
 	if v.Number > 1 {
 		a.Part = v.Number
 	}
-	name := v.Label
-	if name == "" {
-		name = x.Name()
-	}
-	return d.addTarget(bench.Target{Name: name, At: a.String(), Loader: loader, Via: "usb"})
+	return a.String()
 }

@@ -3,6 +3,7 @@ package state
 import (
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -42,13 +43,22 @@ func (d *State) SetLoaders(m LoadersMsg) tea.Cmd {
 		d.Notice = m.err.Error()
 		return nil
 	}
+	further := !slices.Equal(d.Set.PlatformNames(), m.set.PlatformNames())
 	d.Set = m.set
 	d.Loaders++
 	if d.Running() {
 		d.stale = true
 		return nil // what a run was planned with stays; the targets are looked at after it
 	}
-	return d.Survey()
+	cmd := d.Survey()
+	if further { // titles may be of platforms that were not known
+		cmd = tea.Batch(cmd, d.StartScan())
+	}
+	if then := d.onceLoaded; then != nil {
+		d.onceLoaded = nil
+		cmd = tea.Batch(cmd, then())
+	}
+	return cmd
 }
 
 // WatchLoaders waits for a change in the user's own files, and reads all loaders again.

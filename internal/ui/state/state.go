@@ -28,6 +28,10 @@ type State struct {
 	Ctx   context.Context
 	Bench *bench.Bench
 	Set   *loader.Set
+	// Teaching is what the next unknown console is learnt from; empty for the target that is shown.
+	Teaching Teaching
+	// onceLoaded is done when the loaders were read again; nil for nothing.
+	onceLoaded func() tea.Cmd
 	// OwnDir is the folder of the user's own profiles and platforms, "" for none.
 	OwnDir string
 	// CacheFile is where scans keep what they have seen, "" for nowhere.

@@ -27,7 +27,7 @@ type Model struct {
 
 var questions = [3]string{"Where are your games? A folder on this computer.",
 	"What do you want to fill? The folder of a mounted stick, or ftp://… or smb://…",
-	"Which loader reads it? Nothing on it shows which."}
+	"Which loader reads it? Nothing on it shows which. (teach: none of these, learn it from what is on it)"}
 
 // New makes the screen.
 func New(d *state.State) *Model {
@@ -104,10 +104,16 @@ func (m *Model) loaders() []string {
 	for _, p := range m.d.Set.Profiles {
 		out = append(out, p.Name)
 	}
-	return out
+	return append(out, teach)
 }
 
+// teach is the answer that no known loader reads it.
+const teach = "teach"
+
 func (m *Model) next() (tea.Cmd, bool) {
+	if m.at == 2 && strings.EqualFold(strings.TrimSpace(m.inputs[2].Value()), teach) {
+		return m.d.BeginTeaching(m.inputs[0].Value(), m.inputs[1].Value()), true
+	}
 	if m.at == 2 {
 		p, err := m.d.Set.Profile(strings.ToLower(strings.TrimSpace(m.inputs[2].Value())))
 		if err != nil {

@@ -1,0 +1,651 @@
+// Package teachview is the panel in which an unknown console is taught: what lies on a stick that it reads, the rules
+// that were found with their evidence, and what is still to be asked.
+package teachview
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"slices"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"polytome/internal/core/layout"
+	"polytome/internal/core/learn"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/scan"
+	"polytome/internal/core/survey"
+	"polytome/internal/core/teach"
+	"polytome/internal/draw"
+	"polytome/internal/size"
+	"polytome/internal/target"
+	"polytome/internal/ui/scroll"
+	"polytome/internal/ui/state"
+)
+
+// side is what the right side shows.
+type side int
+
+const (
+	rules side = iota
+	ownGames
+	profile
+	sides
+)
+
+// Model is the panel.
+type Model struct {
+	d *state.State
+
+	from    state.Teaching // what is learnt from
+	number  int            // of what is learnt: what was begun before it is not taken
+	session *session       // nil while nothing was looked at
+	busy    string         // what is being done, "" for nothing
+	cancel  context.CancelFunc
+	problem string // why nothing could be learnt
+
+	answers learn.Answers
+	undone  learn.Answers // the last one first
+	draft   *learn.Draft
+	asked   int // the question that is shown
+
+	rows   []row
+	tree   scroll.List
+	said   scroll.List
+	lines  []line
+	width  int // that the lines were broken for
+	shown  side
+	onSaid bool // the cursor is on the right side
+	filter string
+
+	games []game // the user's own, by what was learnt
+	laid  bool
+	hex   *hexView // nil while none is shown
+
+	paneTop, split int
+}
+
+// session is what was looked at, as long as it is learnt from.
+type session struct {
+	look learn.Look
+	end  func()
+}
+
+// row is a line of the tree.
+type row struct {
+	path    string
+	depth   int
+	folder  bool
+	part    learn.Part
+	heading string
+}
+
+// game is where one of the user's own titles would go.
+type game struct {
+	name, path string
+	refused    bool
+}
+
+// New makes the panel.
+func New(d *state.State) *Model {
+	m := &Model{d: d}
+	m.tree.Stops = func(i int) bool { return i < len(m.rows) && m.rows[i].heading == "" }
+	return m
+}
+
+// Name is the panel's name.
+func (m *Model) Name() string { return "Teach" }
+
+// Number is how many questions are open.
+func (m *Model) Number() string {
+	if m.draft == nil {
+		return ""
+	}
+	return fmt.Sprint(len(m.draft.Open))
+}
+
+// Refresh has nothing to list again: what was learnt stays as it is.
+func (m *Model) Refresh() {}
+
+// Open learns from what was asked for, or else from the target that is shown.
+func (m *Model) Open() tea.Cmd {
+	from := m.d.Teaching
+	if from.At == "" && m.d.Target < len(m.d.Bench.Targets) {
+		c := m.d.Bench.Targets[m.d.Target]
+		from = state.Teaching{At: m.d.Bench.Resolve(c.At), Name: c.Name, Config: c}
+	}
+	m.d.Teaching = state.Teaching{}
+	if from.At == "" {
+		if m.session == nil {
+			m.problem = "There is no target to learn from: P adds one."
+		}
+		return nil
+	}
+	if m.session != nil && from.At == m.from.At {
+		return nil // as it was left
+	}
+	m.Close()
+	m.from, m.answers, m.undone, m.draft, m.problem = from, nil, nil, nil, ""
+	m.rows, m.games, m.laid, m.asked, m.shown, m.hex = nil, nil, false, 0, rules, nil
+	return m.look()
+}
+
+// Close lets go of what is learnt from.
+func (m *Model) Close() {
+	m.number++
+	if m.cancel != nil {
+		m.cancel()
+		m.cancel = nil
+	}
+	if m.session != nil {
+		m.session.end()
+		m.session = nil
+	}
+	m.busy = ""
+}
+
+// begin has something be the newest work, of which alone the result is taken.
+func (m *Model) begin(what string) (ctx context.Context, number int) {
+	if m.cancel != nil {
+		m.cancel()
+	}
+	ctx, m.cancel = context.WithCancel(m.d.Ctx)
+	m.number++
+	m.busy = what
+	return ctx, m.number
+}
+
+// A LookedMsg is that a target was looked at.
+type LookedMsg struct {
+	number  int
+	session *session
+	err     error
+}
+
+// A LearntMsg is what was learnt.
+type LearntMsg struct {
+	number int
+	draft  *learn.Draft
+	err    error
+}
+
+// A LaidMsg is where the user's own titles would go.
+type LaidMsg struct {
+	number int
+	games  []game
+	err    error
+}
+
+// A SavedMsg is that the profile was written.
+type SavedMsg struct {
+	number int
+	name   string
+	files  []string
+	err    error
+}
+
+// look opens the target, and has what is needed of it be at hand.
+func (m *Model) look() tea.Cmd {
+	ctx, number := m.begin("looking at " + m.from.Name)
+	from := m.from
+	from.Config.Loader = "" // its rules are what is not known
+	return func() tea.Msg {
+		p, err := survey.OpenTarget(ctx, from.At, from.Config, nil, false)
+		if err != nil {
+			return LookedMsg{number: number, err: err}
+		}
+		l, done, err := learn.LookAt(ctx, from.At, p, learn.Sources{})
+		if err != nil {
+			return LookedMsg{number: number, err: errors.Join(err, p.Close())}
+		}
+		return LookedMsg{number: number, session: &session{l, func() {
+			done()
+			_ = p.Close() // which was read from
+		}}}
+	}
+}
+
+// learn has everything be learnt again, with what was answered so far.
+func (m *Model) learn() tea.Cmd {
+	if m.session == nil {
+		return nil
+	}
+	ctx, number := m.begin("learning")
+	l, set := m.session.look, m.d.Set
+	l.Answers = slices.Clone(m.answers)
+	return func() tea.Msg {
+		d, err := learn.Learn(ctx, l, set)
+		if ctx.Err() != nil {
+			err = ctx.Err()
+		}
+		return LearntMsg{number, d, err}
+	}
+}
+
+// lay finds where the user's own titles would go by what was learnt.
+func (m *Model) lay() tea.Cmd {
+	if m.draft == nil || m.session == nil {
+		return nil
+	}
+	ctx, number := m.begin("laying your games out")
+	d, l := m.draft, m.session.look
+	set := learn.With(m.d.Set, d.Taught)
+	var sources []string
+	for _, s := range m.d.Bench.Sources {
+		sources = append(sources, m.d.Bench.Resolve(s.Path))
+	}
+	return func() tea.Msg {
+		p, err := loader.ParseProfile("draft.toml", []byte(d.TOML()))
+		if err == nil {
+			err = set.Check(p)
+		}
+		if err != nil {
+			return LaidMsg{number: number, err: err}
+		}
+		r, err := scan.Scan(ctx, sources, scan.Options{Set: set})
+		if err != nil {
+			return LaidMsg{number: number, err: err}
+		}
+		t := layout.Lay(r.Titles, p, layout.Destination{Attachment: &p.Attachments[0], Filesystem: l.Facts.Filesystem,
+			Set: set})
+		msg := LaidMsg{number: number}
+		for i := range r.Titles {
+			pl := &t.Placements[i]
+			g := game{name: r.Titles[i].Name}
+			switch {
+			case pl.Refusal == nil:
+				g.path = pl.Items[0].Path
+			case pl.Refusal.Foreign:
+				continue // of another console
+			default:
+				g.path, g.refused = pl.Refusal.Say, true
+			}
+			msg.games = append(msg.games, g)
+		}
+		return msg
+	}
+}
+
+// save writes the profile, and the platforms that it needs.
+func (m *Model) save() tea.Cmd {
+	switch {
+	case m.draft == nil || len(m.draft.Rules) == 0:
+		m.d.Notice = "There is nothing to write yet."
+		return nil
+	case m.d.OwnDir == "":
+		m.d.Notice = "There is no folder for your own profiles."
+		return nil
+	}
+	number, own, set := m.number, m.d.OwnDir, m.d.Set
+	d := *m.draft
+	return func() tea.Msg {
+		name := d.Name
+		for n := 2; ; n++ { // an earlier one is kept
+			if _, err := os.Stat(loader.OwnFile(own, d.Name)); errors.Is(err, fs.ErrNotExist) && !slices.ContainsFunc(
+				set.Profiles, func(p *loader.Profile) bool { return p.Name == d.Name }) {
+				break
+			}
+			d.Name = fmt.Sprintf("%s-%d", name, n)
+		}
+		files, err := d.Save(loader.OwnFile(own, d.Name), own, set)
+		return SavedMsg{number, d.Name, files, err}
+	}
+}
+
+// Update takes in what comes of the panel's own work.
+func (m *Model) Update(msg tea.Msg, _ bool) (t state.Taken, ok bool) {
+	switch msg := msg.(type) {
+	case LookedMsg:
+		if msg.number != m.number {
+			if msg.session != nil {
+				msg.session.end()
+			}
+			return t, true
+		}
+		m.busy = ""
+		if msg.err != nil {
+			m.problem = state.Sentence(msg.err.Error())
+			return t, true
+		}
+		m.session = msg.session
+		t.Cmd = m.learn()
+	case LearntMsg:
+		if msg.number == m.number {
+			m.setDraft(msg)
+		}
+	case LaidMsg:
+		if msg.number == m.number {
+			m.busy, m.games, m.laid = "", msg.games, true
+			if msg.err != nil {
+				m.problem = state.Sentence(msg.err.Error())
+			}
+			m.width = 0
+		}
+	case SavedMsg:
+		m.saved(msg)
+		if msg.err == nil {
+			m.d.Taught(m.from, msg.name)
+		}
+		t.Cmd = tea.Batch(m.d.Reload(), m.d.WatchLoaders())
+	default:
+		return t, false
+	}
+	return t, true
+}
+
+// setDraft takes over what was learnt.
+func (m *Model) setDraft(msg LearntMsg) {
+	m.busy, m.problem, m.laid, m.games = "", "", false, nil
+	if msg.err != nil {
+		m.problem = state.Sentence(msg.err.Error())
+	}
+	if msg.draft != nil {
+		m.draft = msg.draft
+	}
+	m.asked = max(0, min(m.asked, len(m.questions())-1))
+	m.width = 0
+	m.list()
+}
+
+func (m *Model) saved(msg SavedMsg) {
+	if msg.err != nil {
+		m.d.Notice = state.Sentence(msg.err.Error())
+		return
+	}
+	m.d.Notice = fmt.Sprintf("Written: %s. L shows the loader %s; p there fills the target for it.",
+		strings.Join(msg.files, ", "), msg.name)
+}
+
+func (m *Model) questions() []learn.Question {
+	if m.draft == nil {
+		return nil
+	}
+	return m.draft.Open
+}
+
+// question is the one that is shown; nil where nothing is open.
+func (m *Model) question() *learn.Question {
+	all := m.questions()
+	if m.asked >= len(all) {
+		return nil
+	}
+	return &all[m.asked]
+}
+
+// explained is what a file is to the draft: by itself, or as what lies in a folder that is a game.
+func (m *Model) explained(p string) learn.Part {
+	if m.draft == nil {
+		return ""
+	}
+	for at := p; at != "."; at = path.Dir(at) {
+		if part := m.draft.Explained[at]; part != "" {
+			return part
+		}
+	}
+	return ""
+}
+
+// list makes the rows of the tree: what nothing explains first, then all.
+func (m *Model) list() {
+	m.rows = nil
+	if m.session == nil {
+		return
+	}
+	all := slices.Clone(m.session.look.Entries)
+	slices.SortFunc(all, func(a, b target.Entry) int {
+		return strings.Compare(strings.ToLower(a.Path)+"\x00", strings.ToLower(b.Path)+"\x00")
+	})
+	var strange, rest []row
+	for _, e := range all {
+		if target.OfSystem(e.Path) || target.IsTemporary(e.Path) || !state.HasWords(e.Path, m.filter) {
+			continue
+		}
+		r := row{path: e.Path, depth: strings.Count(e.Path, "/"), folder: e.Folder, part: m.explained(e.Path)}
+		rest = append(rest, r)
+		if r.part == "" && !e.Folder {
+			r.depth = 0
+			strange = append(strange, r)
+		}
+	}
+	if len(strange) > 0 && m.draft != nil {
+		m.rows = append(m.rows, row{heading: fmt.Sprintf("not explained: %s", size.Count(len(strange), "file"))})
+		m.rows = append(m.rows, strange...)
+		m.rows = append(m.rows, row{heading: "all that is there"})
+	}
+	m.rows = append(m.rows, rest...)
+	from, to := m.tree.Window()
+	m.tree.Resize(len(m.rows), max(1, to-from))
+}
+
+// current is the file under the cursor.
+func (m *Model) current() (row, bool) {
+	if m.tree.Cursor >= len(m.rows) || m.rows[m.tree.Cursor].heading != "" {
+		return row{}, false
+	}
+	return m.rows[m.tree.Cursor], true
+}
+
+// answer takes an answer in, and learns again.
+func (m *Model) answer(key, answer string) tea.Cmd {
+	m.answers = append(m.answers, learn.Answer{Key: key, Answer: answer})
+	m.undone = nil
+	return m.learn()
+}
+
+func (m *Model) undo() tea.Cmd {
+	n := len(m.answers)
+	if n == 0 {
+		m.d.Notice = "Nothing has been answered yet."
+		return nil
+	}
+	m.undone = append(m.undone, m.answers[n-1])
+	m.answers = m.answers[:n-1]
+	return m.learn()
+}
+
+func (m *Model) redo() tea.Cmd {
+	n := len(m.undone)
+	if n == 0 {
+		m.d.Notice = "There is nothing to redo."
+		return nil
+	}
+	m.answers = append(m.answers, m.undone[n-1])
+	m.undone = m.undone[:n-1]
+	return m.learn()
+}
+
+// accept takes what is proposed.
+func (m *Model) accept() tea.Cmd {
+	q := m.question()
+	if q == nil {
+		m.d.Notice = "Nothing is open: s writes the profile."
+		return nil
+	}
+	usual := q.Usual
+	if usual == "" && len(q.Choices) > 0 {
+		usual = q.Choices[0]
+	}
+	return m.answer(q.Key, usual)
+}
+
+// other asks for another answer.
+func (m *Model) other() tea.Cmd {
+	q := m.question()
+	if q == nil {
+		m.d.Notice = "Nothing is open: s writes the profile."
+		return nil
+	}
+	hint := "esc leaves it open"
+	if len(q.Choices) > 0 {
+		hint = "one of: " + strings.Join(q.Choices, ", ")
+	}
+	key := q.Key
+	m.d.Ask(state.Question{Prompt: "Your answer: ", Value: q.Usual, Hint: hint, Suggestions: q.Choices,
+		Done: func(answer string) tea.Cmd { return m.answer(key, answer) }})
+	return nil
+}
+
+// platform is the one that was worked out, of which a file is a game; nil for none.
+func (m *Model) platform(file string) *teach.Platform {
+	if m.draft == nil || len(m.draft.Taught) == 0 {
+		return nil
+	}
+	ext := strings.ToLower(path.Ext(file))
+	for _, p := range m.draft.Taught {
+		if slices.Contains(p.Exts, ext) {
+			return p
+		}
+	}
+	return m.draft.Taught[0]
+}
+
+// point says which value of the game under the cursor is its ID, or its name: a part of how it is called to begin with.
+func (m *Model) point(field, word string) func() tea.Cmd {
+	return func() tea.Cmd {
+		r, ok := m.current()
+		if !ok {
+			m.d.Notice = "Put the cursor on a game first."
+			return nil
+		}
+		p := m.platform(r.path)
+		if p == nil {
+			m.d.Notice = "These games are of a platform that is known: there is nothing to say."
+			return nil
+		}
+		base := path.Base(r.path)
+		if !r.folder {
+			base = strings.TrimSuffix(base, path.Ext(base))
+		}
+		m.d.Ask(state.Question{Prompt: "The " + word + " of this game: ", Value: base,
+			Hint: "leave only the " + word + "; it is looked for in the game, and in the others at the same place",
+			Done: func(answer string) tea.Cmd {
+				if answer == "" {
+					return nil
+				}
+				return m.answer(field+" "+p.Name, r.path+": "+answer)
+			}})
+		return nil
+	}
+}
+
+// leaveOut has nothing be learnt from the file under the cursor.
+func (m *Model) leaveOut() tea.Cmd {
+	r, ok := m.current()
+	if !ok {
+		return nil
+	}
+	return m.answer("file "+r.path, learn.Ignored)
+}
+
+// Escape leaves the bytes of a file, or drops the filter; it reports whether there was something.
+func (m *Model) Escape() bool {
+	if m.hex != nil {
+		m.hex = nil
+		return true
+	}
+	had := m.filter != ""
+	m.SetFilter("")
+	return had
+}
+
+// SetFilter shows only paths that contain the words.
+func (m *Model) SetFilter(f string) {
+	m.filter = f
+	m.list()
+}
+
+// Drawing is what paper shows of the panel.
+func (m *Model) Drawing() draw.Request { return m.d.Drawn(draw.KindTree) }
+
+// Title is the title under the cursor.
+func (m *Model) Title() (int, bool) { return 0, false }
+
+// turn shows another question.
+func (m *Model) turn(by int) {
+	if n := len(m.questions()); n > 0 {
+		m.asked = (m.asked + by + n) % n
+	}
+}
+
+// next shows another right side.
+func (m *Model) next() tea.Cmd {
+	m.shown = (m.shown + 1) % sides
+	m.width = 0
+	m.said.Home()
+	if m.shown == ownGames && !m.laid {
+		return m.lay()
+	}
+	return nil
+}
+
+// Actions are the keys of the panel.
+func (m *Model) Actions() []state.Action {
+	if m.hex != nil {
+		return m.hexActions()
+	}
+	list := &m.tree
+	if m.onSaid {
+		list = &m.said
+	}
+	return append([]state.Action{
+		state.Do("y", "take the proposal", m.accept),
+		state.Do("enter", "answer otherwise", m.other),
+		state.Do("right l", "the next question", state.Just(func() { m.turn(1) })),
+		state.Do("left h", "the question before", state.Just(func() { m.turn(-1) })),
+		state.Do("i", "say its ID", m.point("id", "ID")).Saying("of the game under the cursor"),
+		state.Do("m", "say its name", m.point("name", "name")).Saying("of the game under the cursor"),
+		state.Do("x", "its bytes", m.openHex).Saying("point at the ID or name in the game itself"),
+		state.Do("o", "leave it out", m.leaveOut).Saying("the file under the cursor is none of the console's"),
+		state.Do("v", "rules, your games, the file", m.next).Saying("what the right side shows"),
+		state.Do("u", "undo the last answer", m.undo),
+		state.Do("U", "redo it", m.redo),
+		state.Do("s", "write the profile", m.save),
+		state.Do("tab", "the other side", state.Just(func() { m.onSaid = !m.onSaid })),
+	}, state.Movement(list)...)
+}
+
+// Click moves the cursor to the side and row that was clicked.
+func (m *Model) Click(x, y int) tea.Cmd {
+	m.onSaid = m.split > 0 && x >= m.split || m.split == 0 && m.onSaid
+	if m.hex == nil && !m.onSaid {
+		m.tree.Click(y - m.paneTop)
+	}
+	return nil
+}
+
+// Wheel scrolls the side with the cursor.
+func (m *Model) Wheel(by int) {
+	if m.onSaid {
+		m.said.Move(by)
+	} else {
+		m.tree.Move(by)
+	}
+}
+
+// Why says what the file under the cursor is to the draft.
+func (m *Model) Why() state.Why {
+	switch {
+	case m.busy != "":
+		return state.Why{Lead: "One moment.", Say: state.Sentence(m.busy)}
+	case m.problem != "":
+		return state.Why{Lead: "Teach.", Say: m.problem}
+	}
+	r, ok := m.current()
+	if !ok {
+		return state.Why{Lead: "Teach.", Say: "What lies on a stick that the console reads shows its rules."}
+	}
+	w := state.Why{Lead: r.path + ".", Say: "Nothing explains it yet."}
+	if r.part != "" {
+		w.Say = state.Sentence("it is " + string(r.part))
+	} else if r.folder {
+		w.Say = "A folder."
+	}
+	if !r.folder && r.part == "" {
+		w.Ways = []string{"i: it is a game, say its ID", "o: leave it out"}
+	}
+	return w
+}
