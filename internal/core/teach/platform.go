@@ -126,26 +126,26 @@ func (c *candidate) likely() (n int) {
 	return n
 }
 
-// isFile reports whether what is known of folders stands in one file that is nearly all of each: the file is the game.
+// isFile reports whether something that is known of folders stands in a file that is nearly all of each: the file is the
+// game.
 func (c *class) isFile(p *Platform) bool {
-	file := ""
 	for _, f := range p.Fields {
-		if f.Reading.FileName {
-			continue
+		if c.form == title.Folder && f.File != "" && !f.Reading.FileName && !slices.ContainsFunc(c.all,
+			func(s *sample) bool { return s.isOther(f.File) }) {
+			return true
 		}
-		if f.File == "" || file != "" && f.File != file {
-			return false
-		}
-		file = f.File
 	}
-	return c.form == title.Folder && file != "" && !slices.ContainsFunc(c.all, func(s *sample) bool {
-		at, err := reading.LookFor(s.source.FS, file)
-		if err != nil || at == "" {
-			return false
-		}
-		info, err := fs.Stat(s.source.FS, at)
-		return err == nil && info.Size()*10 < s.size*9
-	})
+	return false
+}
+
+// isOther reports whether a folder is more than a file in it.
+func (s *sample) isOther(file string) bool {
+	at, err := reading.LookFor(s.source.FS, file)
+	if err != nil || at == "" {
+		return true
+	}
+	info, err := fs.Stat(s.source.FS, at)
+	return err != nil || info.Size()*10 < s.size*9
 }
 
 // joined reports whether another class has taken in the files of this one.

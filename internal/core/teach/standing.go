@@ -122,6 +122,32 @@ func goesOn(all [][]byte, at int, encoding string, words map[int]string) bool {
 	return n*2 > len(words)
 }
 
+// whole has words be as long as the texts that begin with them, where nothing follows most of them: of some, less is
+// known than stands there.
+func whole(all [][]byte, at int, encoding string, words map[int]string, step int) map[int]string {
+	out := map[int]string{}
+	longer := 0
+	for i, w := range words {
+		from := at
+		if at < 0 {
+			from += len(all[i])
+		}
+		b, _ := infer.Encoded(w, encoding)
+		end := from + len(b)
+		for end+step <= len(all[i]) && isText(all[i][end:end+step], encoding) {
+			end += step
+		}
+		out[i] = strings.TrimRight(reading.Decode(all[i][from:end], encoding), " ")
+		if len(out[i]) > len(w) {
+			longer++
+		}
+	}
+	if longer*2 > len(words) {
+		return words
+	}
+	return out
+}
+
 // reach is how many bytes a field has at most in which the words stand, and nothing else.
 func (c *class) reach(all [][]byte, at int, encoding string, words map[int]string) int {
 	length := 0
@@ -132,6 +158,11 @@ func (c *class) reach(all [][]byte, at int, encoding string, words map[int]strin
 	step := 1
 	if strings.HasPrefix(encoding, "utf-16") {
 		step = 2
+	}
+	words = whole(all, at, encoding, words, step)
+	for _, w := range words {
+		b, _ := infer.Encoded(w, encoding)
+		length = max(length, len(b))
 	}
 	for n := length + step; n <= length+256; n += step {
 		for i, w := range words {
