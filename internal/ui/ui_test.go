@@ -102,7 +102,8 @@ func pump(a *app, cmd tea.Cmd) {
 		}
 	default:
 		if kind := fmt.Sprintf("%T", msg); strings.HasPrefix(kind, "state.") || strings.HasPrefix(kind,
-			"loadersview.") || strings.HasPrefix(kind, "treeview.") || strings.HasPrefix(kind, "drivesview.") {
+			"loadersview.") || strings.HasPrefix(kind, "treeview.") || strings.HasPrefix(kind, "drivesview.") ||
+			strings.HasPrefix(kind, "teachview.") {
 			_, next := a.Update(msg)
 			pump(a, next)
 		}

@@ -164,7 +164,7 @@ type Look struct {
 // Learn drafts a profile from a prepared target. Titles on it are recognised by the
 // platforms of the set.
 func Learn(ctx context.Context, l Look, set *loader.Set) (*Draft, error) {
-	l.Entries = slices.DeleteFunc(slices.Clone(l.Entries), func(e target.Entry) bool { return l.Answers.ignored(e.Path) })
+	l.Entries = slices.DeleteFunc(slices.Clone(l.Entries), func(e target.Entry) bool { return l.Answers.LeaveOut(e.Path) })
 	r, err := scan.Scan(ctx, []string{l.Dir}, scan.Options{Set: set})
 	if err != nil {
 		return nil, err

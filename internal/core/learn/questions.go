@@ -50,15 +50,12 @@ const (
 // Ignored are the answers that say that a file is none of the console's.
 const Ignored = "ignore"
 
-// ignored are the paths that a person has said are none of the console's.
-func (a Answers) ignored(path string) bool {
-	for _, x := range a {
-		if what, ok := strings.CutPrefix(x.Key, "file "); ok && x.Answer == Ignored &&
-			(what == path || strings.HasPrefix(path, what+"/")) {
-			return true
-		}
-	}
-	return false
+// LeaveOut reports whether a person has said that a path is none of the console's.
+func (a Answers) LeaveOut(path string) bool {
+	return slices.ContainsFunc(a, func(x Answer) bool {
+		what, ok := strings.CutPrefix(x.Key, "file ")
+		return ok && x.Answer == Ignored && (what == path || strings.HasPrefix(path, what+"/"))
+	})
 }
 
 // hints are the answers that say what stands in a game: "PATH: VALUE", or nothing where the games have no such value.

@@ -114,15 +114,16 @@ func (m *Model) Refresh() {}
 // Open learns from what was asked for, or else from the target that is shown.
 func (m *Model) Open() tea.Cmd {
 	from := m.d.Teaching
+	if from.At == "" && m.session != nil {
+		return nil // as it was left
+	}
 	if from.At == "" && m.d.Target < len(m.d.Bench.Targets) {
 		c := m.d.Bench.Targets[m.d.Target]
 		from = state.Teaching{At: m.d.Bench.Resolve(c.At), Name: c.Name, Config: c}
 	}
 	m.d.Teaching = state.Teaching{}
 	if from.At == "" {
-		if m.session == nil {
-			m.problem = "There is no target to learn from: P adds one."
-		}
+		m.problem = "There is no target to learn from: P adds one."
 		return nil
 	}
 	if m.session != nil && from.At == m.from.At {
@@ -202,6 +203,7 @@ func (m *Model) look() tea.Cmd {
 		if err != nil {
 			return LookedMsg{number: number, err: errors.Join(err, p.Close())}
 		}
+		l.Name = from.Name
 		return LookedMsg{number: number, session: &session{l, func() {
 			done()
 			_ = p.Close() // which was read from
@@ -254,6 +256,9 @@ func (m *Model) lay() tea.Cmd {
 			Set: set})
 		msg := LaidMsg{number: number}
 		for i := range r.Titles {
+			if r.Titles[i].Platform == "" {
+				continue
+			}
 			pl := &t.Placements[i]
 			g := game{name: r.Titles[i].Name}
 			switch {
@@ -376,10 +381,16 @@ func (m *Model) question() *learn.Question {
 	return &all[m.asked]
 }
 
+// leftOut is a file that a person has said is none of the console's.
+const leftOut learn.Part = "left out"
+
 // explained is what a file is to the draft: by itself, or as what lies in a folder that is a game.
 func (m *Model) explained(p string) learn.Part {
 	if m.draft == nil {
 		return ""
+	}
+	if m.answers.LeaveOut(p) {
+		return leftOut
 	}
 	for at := p; at != "."; at = path.Dir(at) {
 		if part := m.draft.Explained[at]; part != "" {

@@ -65,6 +65,7 @@ var colours = map[learn.Part]func(t *style.Theme) color.Color{
 	learn.Near:  func(t *style.Theme) color.Color { return t.Planned },
 	learn.Lists: func(t *style.Theme) color.Color { return t.Planned },
 	learn.Own:   func(t *style.Theme) color.Color { return t.Dim },
+	leftOut:     func(t *style.Theme) color.Color { return t.Faint },
 }
 
 func (m *Model) treeSide(t *style.Theme, w, h int) []string {
@@ -161,12 +162,11 @@ func (m *Model) sentences(t *style.Theme, w int) (out []line) {
 		}
 		return out
 	case m.shown == profile:
-		for l := range strings.Lines(m.draft.TOML()) {
-			fg := func(*style.Theme) color.Color { return nil }
+		text := m.draft.TOML()
+		for l := range strings.Lines(text[max(0, strings.Index(text, "\nformat = ")+1):]) { // behind what the rules say
+			var fg func(*style.Theme) color.Color
 			if strings.HasPrefix(l, "#") {
 				fg = dim
-			} else {
-				fg = nil
 			}
 			out = append(out, line{t.Clip(style.Clean(strings.TrimRight(l, "\n")), w), fg, strings.HasPrefix(l, "[")})
 		}
