@@ -41,6 +41,7 @@ with that mistake, and the rest works.`,
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	cmd.AddCommand(showLoader(), checkLoaders(), tryLoader(), newLoader(), learnLoader(), explainLoader(), testLoader(),
+		shareLoader(), addLoader(),
 		schemaOfLoaders())
 	return cmd
 }

@@ -286,12 +286,16 @@ func TestTheLoadersPanel(t *testing.T) {
 
 	// What is on the stick is learnt, and the target is filled for what was learnt.
 	term.keys("n")
-	term.wait("Learnt from 1 title", "north-stick-learnt*", "North stick, learnt")
+	term.wait("what lies on North stick", "question 1 of", "vesper images go to", "not explained")
+	term.keys("s")
+	term.wait("Written: ")
+	term.keys("L")
+	term.wait("north-stick*", "North stick: its rules")
 	term.keys("p")
-	term.wait("North stick is now filled for North stick, learnt")
+	term.wait("North stick is now filled for North stick")
 	term.keys("Escape")
 	term.wait("Lamplighter")
-	assert.FileExists(t, filepath.Join(dir, "own", "profiles", "north-stick-learnt.toml"))
+	assert.FileExists(t, filepath.Join(dir, "own", "profiles", "north-stick.toml"))
 
 	small := open(t, 80, 24, binary+" demo --dir "+dir)
 	small.wait("1 Games 59")

@@ -3,6 +3,7 @@ package explain
 import (
 	"bytes"
 	"cmp"
+	"errors"
 	"fmt"
 	"maps"
 	"path"
@@ -34,8 +35,8 @@ func Examples(p *loader.Profile, set *loader.Set) (out []Step) {
 	return out
 }
 
-// example says what is other than the example wants.
-func example(e *loader.Example, p *loader.Profile, set *loader.Set) (wrong []string) {
+// laid lays the game of an example.
+func laid(e *loader.Example, p *loader.Profile, set *loader.Set) (*layout.Tree, error) {
 	d := layout.Destination{Attachment: &p.Attachments[0], Set: set}
 	for i := range p.Attachments {
 		if p.Attachments[i].Name == e.On {
@@ -44,10 +45,43 @@ func example(e *loader.Example, p *loader.Profile, set *loader.Set) (wrong []str
 	}
 	fs, err := target.FilesystemNamed(cmp.Or(e.Filesystem, d.Attachment.DefaultFilesystem()))
 	if err != nil {
-		return []string{err.Error()}
+		return nil, err
 	}
 	d.Filesystem, d.Volume, d.Capacity = fs, e.Volume, int64(e.Capacity)
-	tree := layout.Lay([]title.Title{game(e, set)}, p, d)
+	return layout.Lay([]title.Title{game(e, set)}, p, d), nil
+}
+
+// made are all files that come out, but for covers.
+func made(tree *layout.Tree) (out []string) {
+	for i := range tree.Placements[0].Items {
+		out = append(out, tree.Placements[0].Items[i].Path)
+	}
+	for _, c := range tree.Companions(0) {
+		if c.Is != "cover" {
+			out = append(out, c.Path)
+		}
+	}
+	return out
+}
+
+// Paths are the files that come out of an example, but for covers. The error says why it is not taken.
+func Paths(e *loader.Example, p *loader.Profile, set *loader.Set) ([]string, error) {
+	tree, err := laid(e, p, set)
+	if err != nil {
+		return nil, err
+	}
+	if r := tree.Placements[0].Refusal; r != nil {
+		return nil, errors.New(r.Say)
+	}
+	return made(tree), nil
+}
+
+// example says what is other than the example wants.
+func example(e *loader.Example, p *loader.Profile, set *loader.Set) (wrong []string) {
+	tree, err := laid(e, p, set)
+	if err != nil {
+		return []string{err.Error()}
+	}
 	pl := &tree.Placements[0]
 	switch {
 	case pl.Refusal != nil && e.Refused == "":
@@ -59,21 +93,13 @@ func example(e *loader.Example, p *loader.Profile, set *loader.Set) (wrong []str
 	case pl.Refusal != nil:
 		return nil
 	}
-	var made []string
-	for i := range pl.Items {
-		made = append(made, pl.Items[i].Path)
-	}
-	for _, c := range tree.Companions(0) {
-		if c.Is != "cover" {
-			made = append(made, c.Path)
-		}
-	}
+	all := made(tree)
 	for _, want := range e.Paths {
-		if !slices.Contains(made, want) {
+		if !slices.Contains(all, want) {
 			wrong = append(wrong, fmt.Sprintf("there is no %s", want))
 		}
 	}
-	for _, is := range made {
+	for _, is := range all {
 		if !slices.Contains(e.Paths, is) {
 			wrong = append(wrong, fmt.Sprintf("there is %s", is))
 		}

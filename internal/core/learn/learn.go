@@ -284,13 +284,11 @@ func unknown(l Look, titles []title.Title) []target.Entry {
 // With is a set that knows further platforms. One whose description is no good is left out.
 func With(set *loader.Set, taught []*teach.Platform) *loader.Set {
 	out := *set
-	out.Platforms = slices.Clone(set.Platforms)
 	for _, p := range taught {
 		if described, err := p.Parse(); err == nil {
-			out.Platforms = append(out.Platforms, described)
+			out = *out.With(described)
 		}
 	}
-	slices.SortFunc(out.Platforms, func(a, b *loader.Platform) int { return strings.Compare(a.Name, b.Name) })
 	return &out
 }
 
@@ -624,7 +622,7 @@ func (s *student) rest() {
 	s.ask(Question{Key: "at the console", Say: "what must be done at the console before new games are listed?"},
 		func(say string) error {
 			if say != "" {
-				s.d.Checklist = append(s.d.Checklist, say)
+				s.d.Checklist = append(s.d.Checklist, strings.TrimSuffix(say, "."))
 			}
 			return nil
 		})

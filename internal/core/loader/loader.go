@@ -286,6 +286,14 @@ func (s *Set) Profile(name string) (*Profile, error) {
 		name, names))
 }
 
+// Text returns the text of a platform, as shipped or as the user has it.
+func (p *Platform) Text() ([]byte, error) {
+	if !p.Own {
+		return shipped.ReadFile(p.File)
+	}
+	return plainfile.Read(p.File, MostText)
+}
+
 // Text returns the text of a profile, as shipped or as the user has it.
 func (p *Profile) Text() ([]byte, error) {
 	if !p.Own {

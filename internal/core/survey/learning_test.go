@@ -182,7 +182,7 @@ func TestAnswersAreTaken(t *testing.T) {
 		{Key: "names", Answer: "Wharf House, Heron"}, {Key: "label", Answer: "WHARF"}, {Key: "filesystems", Answer: "fat32"},
 		{Key: "at the console", Answer: "Press rescan."}, {Key: "name " + platform.Name, Answer: learn.NoField}}})
 	assert.Equal(t, []string{"wharf-house", "Wharf House", "Heron", "WHARF"}, []string{d.Name, d.Shown, d.Console, d.Label})
-	assert.Equal(t, []string{"Press rescan."}, d.Checklist)
+	assert.Equal(t, []string{"Press rescan"}, d.Checklist)
 	assert.Equal(t, []string{"fat32"}, d.Filesystems)
 	assert.NotContains(t, keys(d), "names")
 	assert.NotContains(t, d.Taught[0].Fields, "name", "the person has said that there is none")

@@ -89,7 +89,7 @@ func (m *Model) list() []entry {
 
 // Open shows the loader of the target that is shown.
 func (m *Model) Open() tea.Cmd {
-	if m.d.Target < len(m.d.Bench.Targets) && !m.opened {
+	if m.d.Target < len(m.d.Bench.Targets) && !m.opened && m.d.Learnt == "" {
 		m.name = m.d.Bench.Targets[m.d.Target].Loader
 	}
 	m.opened = true
@@ -107,6 +107,9 @@ func (m *Model) Number() string { return fmt.Sprint(len(m.list())) }
 func (m *Model) Refresh() {
 	all := m.list()
 	m.at = max(0, min(m.at, len(all)-1))
+	if name := m.d.Learnt; name != "" && slices.ContainsFunc(all, func(e entry) bool { return e.name() == name }) {
+		m.name, m.d.Learnt, m.opened = name, "", true
+	}
 	for i, e := range all {
 		if e.name() == m.name {
 			m.at = i

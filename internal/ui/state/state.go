@@ -30,6 +30,8 @@ type State struct {
 	Set   *loader.Set
 	// Teaching is what the next unknown console is learnt from; empty for the target that is shown.
 	Teaching Teaching
+	// Learnt is the loader that was written last, until the loaders have shown it; "" for none.
+	Learnt string
 	// onceLoaded is done when the loaders were read again; nil for nothing.
 	onceLoaded func() tea.Cmd
 	// OwnDir is the folder of the user's own profiles and platforms, "" for none.

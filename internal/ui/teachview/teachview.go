@@ -333,6 +333,7 @@ func (m *Model) Update(msg tea.Msg, _ bool) (t state.Taken, ok bool) {
 	case SavedMsg:
 		m.saved(msg)
 		if msg.err == nil {
+			m.d.Learnt = msg.name
 			m.d.Taught(m.from, msg.name)
 		}
 		t.Cmd = tea.Batch(m.d.Reload(), m.d.WatchLoaders())
