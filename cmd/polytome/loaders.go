@@ -194,8 +194,10 @@ func newLoader() *cobra.Command {
 		Use:   "new",
 		Short: "Ask a dozen questions, and write a profile from the answers",
 		Long: `New asks how a loader gets its games, which ones it takes and how it needs them named, and writes a
-profile with comments that passes check. The answers come from the terminal or, a line each, from a
-file. Without -o it is added to your own profiles.`,
+profile with comments that passes check. Given a folder with some of its games, it shows what it reads
+from them and asks whether that is right; at the end it shows where these would go. The answers come
+from the terminal or, a line each, from a file. Without -o the profile is added to your own ones.
+Interrupted with Ctrl-C, it keeps what was answered, and goes on from there the next time.`,
 		Example: `  polytome loaders new
   polytome loaders new -o mine.toml`,
 		Args: noArgs,
@@ -204,15 +206,39 @@ file. Without -o it is added to your own profiles.`,
 			if err != nil {
 				return err
 			}
-			d, err := interview(bufio.NewReader(cmd.InOrStdin()), cmd.ErrOrStderr(), set)
+			t := &talk{ctx: cmd.Context(), in: bufio.NewReader(cmd.InOrStdin()), out: cmd.ErrOrStderr()}
+			t.resume()
+			d, try, err := t.interview(set)
 			if err != nil {
+				return t.interrupted(err)
+			}
+			t.over()
+			if err := keep(cmd, d, set, out); err != nil || try == "" {
 				return err
 			}
-			return keep(cmd, d, set, out)
+			return tryDraft(cmd, d, out, try)
 		},
 	}
 	cmd.Flags().StringVarP(&out, "output", "o", "", "write the profile to this file")
 	return cmd
+}
+
+// tryDraft shows where games would go by a draft that was written.
+func tryDraft(cmd *cobra.Command, d *learn.Draft, file, games string) error {
+	set, err := known() // with the platforms that were written
+	if err != nil {
+		return err
+	}
+	name := d.Name
+	if file != "" {
+		name = file
+	}
+	p, err := set.Profile(name)
+	if err != nil {
+		return err
+	}
+	f := &treeFlags{from: []string{games}}
+	return f.print(cmd, p, set)
 }
 
 // keep writes a draft, and the platforms that it needs. It never writes over a file.
