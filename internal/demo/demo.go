@@ -110,6 +110,7 @@ type World struct {
 	Games string // the source folder with the Vesper's games
 	Shelf string // the source folder with those of the other consoles
 	Stick string // the folder that stands for the North stick
+	Found string // the folder that stands for a stick of a console that nobody here knows
 }
 
 // CoverStore is the folder in which the demo keeps what it fetches from its server of pictures.
@@ -121,7 +122,8 @@ const marker = ".polytome-demo"
 // At names the parts of a demo in dir.
 func At(dir string) World {
 	return World{Dir: dir, Bench: filepath.Join(dir, "gullwing-season.toml"), Games: filepath.Join(dir, "games"),
-		Shelf: filepath.Join(dir, "shelf"), Stick: filepath.Join(dir, "north-stick")}
+		Shelf: filepath.Join(dir, "shelf"), Stick: filepath.Join(dir, "north-stick"),
+		Found: filepath.Join(dir, "found-stick")}
 }
 
 // Open makes the demo in dir, or takes up one that was made there before. A folder
@@ -182,6 +184,9 @@ func Open(dir string, seed uint64) (World, error) {
 		if err := writeAll(file, text); err != nil {
 			return w, err
 		}
+	}
+	if err := found(w.Found, seed); err != nil {
+		return w, fmt.Errorf("making the demo's found stick: %w", err)
 	}
 	games, err := shelf()
 	if err != nil {

@@ -9,11 +9,13 @@ import (
 	"io/fs"
 	"os"
 	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
+	"polytome/internal/core/bench"
 	"polytome/internal/core/layout"
 	"polytome/internal/core/learn"
 	"polytome/internal/core/loader"
@@ -23,6 +25,7 @@ import (
 	"polytome/internal/draw"
 	"polytome/internal/size"
 	"polytome/internal/target"
+	"polytome/internal/target/drive"
 	"polytome/internal/ui/scroll"
 	"polytome/internal/ui/state"
 )
@@ -544,6 +547,22 @@ func (m *Model) point(field, word string) func() tea.Cmd {
 	}
 }
 
+// another asks for something else to learn from.
+func (m *Model) another() tea.Cmd {
+	m.d.Ask(state.Question{Prompt: "Learn from: ", Hint: "a folder, an image, or an address such as ftp://…; nothing on it changes",
+		Done: func(answer string) tea.Cmd {
+			at, _, err := state.Address(answer)
+			if err != nil {
+				m.d.Notice = state.Sentence(err.Error())
+				return nil
+			}
+			at = drive.AddressOf(at)
+			name := path.Base(strings.TrimRight(filepath.ToSlash(at), "/"))
+			return m.d.Teach(state.Teaching{At: at, Name: name, Config: bench.Target{Name: name, At: at}})
+		}})
+	return nil
+}
+
 // leaveOut has nothing be learnt from the file under the cursor.
 func (m *Model) leaveOut() tea.Cmd {
 	r, ok := m.current()
@@ -616,6 +635,7 @@ func (m *Model) Actions() []state.Action {
 		state.Do("u", "undo the last answer", m.undo),
 		state.Do("U", "redo it", m.redo),
 		state.Do("s", "write the profile", m.save),
+		state.Do("a", "learn from another stick", m.another).Saying("a folder, an image or an address"),
 		state.Do("tab", "the other side", state.Just(func() { m.onSaid = !m.onSaid })),
 	}, state.Movement(list)...)
 }
