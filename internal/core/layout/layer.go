@@ -393,15 +393,19 @@ func packageName(p *loader.Package, name string) (as string, ok bool) {
 	return name, true
 }
 
-// entries is how many entries a title that is not on a further page makes in its folder.
+// entries is how many entries a title that is not on a further page makes in its folder. What lies elsewhere, as parts
+// may, makes none there.
 func entries(p *Placement) int {
 	if len(p.Items) == 1 {
 		return 1
 	}
-	above := strings.Count(p.shelf.folder, "/")
+	folder := p.shelf.folder[:strings.LastIndex(p.shelf.folder, "/")+1]
 	seen := map[string]bool{}
 	for i := range p.Items {
-		seen[strings.ToUpper(strings.SplitN(p.Items[i].Path, "/", above+2)[above])] = true
+		if rest, ok := strings.CutPrefix(strings.ToUpper(p.Items[i].Path), folder); ok {
+			name, _, _ := strings.Cut(rest, "/")
+			seen[name] = true
+		}
 	}
 	return len(seen)
 }

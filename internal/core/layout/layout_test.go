@@ -351,6 +351,44 @@ func TestPagesInTheOrderOfNames(t *testing.T) {
 	}
 }
 
+// TestPartsElsewhereFillNoPage: parts that lie in another folder than the titles in one piece take no entry of these.
+func TestPartsElsewhereFillNoPage(t *testing.T) {
+	p, err := loader.ParseProfile("p.toml", []byte(`format = 1
+name = "any"
+shown = "Any"
+list-order = ["title"]
+[[attachment]]
+name = "stick"
+via = "usb"
+filesystems = ["exfat"]
+[[accept]]
+platforms = ["wren8"]
+path = "A/B/C/{if page}page {page}/{end}{title}{ext}"
+overflow-after = 2
+[accept.too-large]
+do = "split"
+over = 1000
+part-size = 500
+parts = "P{title}.{index|pad:2}"
+`))
+	require.NoError(t, err)
+	var titles []title.Title
+	for i := range 5 {
+		x := cart("wren8", fmt.Sprintf("Game %d", i), fmt.Sprintf("g%d.w8", i))
+		if x.Discs[0].File.Size = 100; i%2 == 0 {
+			x.Discs[0].File.Size = 1400
+		}
+		titles = append(titles, x)
+	}
+	tree := layout.Lay(titles, p, coretest.Destination(t, p, "usb", "exfat"))
+	var got []string
+	for i := range tree.Placements {
+		require.Nil(t, tree.Placements[i].Refusal)
+		got = append(got, tree.Placements[i].Items[0].Path)
+	}
+	assert.Equal(t, []string{"PGame 0.01", "A/B/C/Game 1.w8", "PGame 2.01", "A/B/C/Game 3.w8", "PGame 4.01"}, got)
+}
+
 // check holds what must be true of any tree: paths are unique without regard to case,
 // legal, and inside of the target; folders are not over-full.
 func check(t coretest.T, tree *layout.Tree, fs target.Filesystem, p *loader.Profile) {

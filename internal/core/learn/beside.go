@@ -369,7 +369,14 @@ func (s *student) content(c *Companion, of []*near, perDisc bool) bool {
 	}
 	for _, e := range escapes(texts[0]) {
 		o := infer.Options{Fields: textFields, Whens: []string{"index over 1"}, Escape: e.do}
+		each, repeats := infer.Made{}, false
+		if several && !perDisc {
+			each, repeats = infer.Each(texts, entries, o)
+		}
 		m, made := infer.Most(rows, o)
+		if repeats && each.Cost <= m.Cost {
+			made = nil // what is said of each disc is no accident
+		}
 		agree := 0
 		for i := range made {
 			if made[i] {
@@ -390,8 +397,8 @@ func (s *student) content(c *Companion, of []*near, perDisc bool) bool {
 			}
 			return true
 		}
-		if m, ok := infer.Each(texts, entries, o); ok && several && !perDisc {
-			c.Text, c.Make, c.Is = m.Text, e.make, "playlist"
+		if repeats {
+			c.Text, c.Make, c.Is = each.Text, e.make, "playlist"
 			return true
 		}
 	}
