@@ -55,7 +55,7 @@ func (s *student) cut(r *Rule, whole []*sample) {
 		return f == loader.FieldNumber // it may be the index
 	}), Whens: append(whens(of), "index over 1"), Whole: true, Fold: s.fold}
 	m, ok := infer.Template(rows, o)
-	if r.Numbers != "" || !ok && r.When == "" {
+	if r.Numbers != "" || r.When == "" {
 		o.Fields = fields
 		if n, is := infer.Template(rows, o); is && strings.Contains(n.Text, "{index") && (!ok || n.Cost < m.Cost || r.When != "") {
 			m, ok = n, true

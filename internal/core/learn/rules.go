@@ -226,7 +226,12 @@ func (s *student) template(all []*sample) found {
 		whole[i] = true
 	}
 	usual := s.usual(all)
+	paged := o
+	o.Fields = slices.DeleteFunc(slices.Clone(pathFields), func(f loader.Field) bool { return f == loader.FieldPage })
 	plain, ok := infer.Template(rows(usual, nil), o)
+	if p, is := infer.Template(rows(usual, nil), paged); is && strings.Contains(p.Text, "{page") && (!ok || p.Cost < plain.Cost) {
+		plain, ok, o = p, true, paged
+	}
 	ok = ok && !constant(plain.Text, all)
 	if m := cutTitle.FindStringSubmatch(plain.Text); ok && m != nil {
 		// where paths cut titles, so does all else

@@ -114,13 +114,18 @@ func (c *class) partitions(known [][]string) (out []partition) {
 	for _, key := range slices.Sorted(maps.Keys(groups)) {
 		with, in := make([]string, len(c.all)), c.listed(groups[key], known, bases)
 		for i, s := range c.all {
-			own := append(slices.Clone(known[i]), s.called())
+			own := slices.Clone(known[i])
+			if bases[strings.ToUpper(path.Base(s.path))] < 2 {
+				own = append(own, s.called())
+			}
 			if known[i][0] == "" && known[i][1] == "" {
 				own = s.words()
 			}
 			for _, x := range groups[key] {
 				base := bare(strings.TrimSuffix(path.Base(x.path), path.Ext(x.path)))
-				if slices.ContainsFunc(own, func(w string) bool { return bare(w) == base }) {
+				beside := path.Dir(x.path) == path.Dir(s.path) &&
+					strings.TrimSuffix(path.Base(x.path), path.Ext(x.path)) == s.called()
+				if beside || len(base) > 2 && slices.ContainsFunc(own, func(w string) bool { return bare(w) == base }) {
 					with[i] = "with"
 				}
 			}
