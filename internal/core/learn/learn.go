@@ -654,11 +654,11 @@ func (s *student) confirm() {
 	for _, p := range s.d.Taught {
 		for name, needs := range map[string]string{"id": "{id", "name": "{title"} {
 			f, ok := p.Fields[name]
-			if !ok || f.Sure || !strings.Contains(text, needs) {
+			if !ok || f.Sure || f.Plain || !strings.Contains(text, needs) {
 				continue
 			}
 			s.ask(Question{Key: name + " " + p.Name, Usual: Yes, Path: p.Such, Say: fmt.Sprintf(
-				"is %s the %s of %s? It stands in %s", f.Example, fieldWords[name], p.Such, f.Evidence)},
+				"is %s the %s of %s? It was found %s", f.Example, fieldWords[name], p.Such, f.Evidence)},
 				func(answer string) error {
 					if answer != Yes && answer != NoField && !strings.Contains(answer, ": ") {
 						return fmt.Errorf("answer %s, %s, or a game's path, a colon, and its %s", Yes, NoField, fieldWords[name])

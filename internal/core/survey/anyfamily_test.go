@@ -1,3 +1,5 @@
+//go:build !race
+
 package survey_test
 
 import (
@@ -130,10 +132,10 @@ func (f *family) certain(kind string) bool {
 	})
 }
 
-// TestConsolesThatWereMadeUpAreLearnt is the proof of teaching: of consoles that were made up at random, with games
+// TestLearningConsolesThatWereMadeUp is the proof of teaching: of consoles that were made up at random, with games
 // that nobody has described, most are learnt from one stick so that another one filled with other games is right to the
 // byte.
-func TestConsolesThatWereMadeUpAreLearnt(t *testing.T) {
+func TestLearningConsolesThatWereMadeUp(t *testing.T) {
 	seeds := 12
 	if n, err := strconv.Atoi(os.Getenv("POLYTOME_TEST_FAMILIES")); err == nil {
 		seeds = n
@@ -164,6 +166,7 @@ func TestConsolesThatWereMadeUpAreLearnt(t *testing.T) {
 	slices.Sort(questions)
 	t.Logf("%d of %d are wholly right; %d times certain and wrong; %d questions as a rule", right, seeds, lies,
 		questions[len(questions)/2])
-	assert.GreaterOrEqual(t, right*4, seeds*3)
+	assert.GreaterOrEqual(t, right*10, seeds*9)
 	assert.Zero(t, lies, "certain and wrong")
+	assert.Less(t, questions[len(questions)/2], 4)
 }

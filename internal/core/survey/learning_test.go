@@ -1,3 +1,5 @@
+//go:build !race
+
 package survey_test
 
 import (
@@ -75,9 +77,9 @@ func served(t *testing.T, stick string) string {
 	return fmt.Sprintf("ftp://games@127.0.0.1:%d/", judge.ProFTP(t, dir, ""))
 }
 
-// TestTheSameIsLearntFromWhereverTheStickIs: a folder, an image of a drive and a console's server show the same, and no
+// TestLearningTheSameFromWhereverTheStickIs: a folder, an image of a drive and a console's server show the same, and no
 // more is read of the server than is needed.
-func TestTheSameIsLearntFromWhereverTheStickIs(t *testing.T) {
+func TestLearningTheSameFromWhereverTheStickIs(t *testing.T) {
 	_, stick := strangeStick(t, 7, "one")
 	folder := learntFrom(t, stick, learn.Sources{})
 	require.NotEmpty(t, folder.Rules)
@@ -98,8 +100,8 @@ func TestTheSameIsLearntFromWhereverTheStickIs(t *testing.T) {
 	assert.Equal(t, rulesOf(folder), rulesOf(far))
 }
 
-// TestNoMoreIsReadThanIsNeeded: of a file that is far larger than what is looked at, most is never read.
-func TestNoMoreIsReadThanIsNeeded(t *testing.T) {
+// TestLearningReadsNoMoreThanIsNeeded: of a file that is far larger than what is looked at, most is never read.
+func TestLearningReadsNoMoreThanIsNeeded(t *testing.T) {
 	_, stick := strangeStick(t, 7, "one")
 	dir := t.TempDir()
 	require.NoError(t, os.CopyFS(dir, os.DirFS(stick)))
@@ -117,7 +119,7 @@ func TestNoMoreIsReadThanIsNeeded(t *testing.T) {
 	assert.Equal(t, int64(8<<30), info.Size())
 }
 
-func TestLookingEndsWhenItIsCancelled(t *testing.T) {
+func TestLearningEndsWhenItIsCancelled(t *testing.T) {
 	_, stick := strangeStick(t, 7, "one")
 	at := served(t, stick)
 	p, err := survey.OpenTarget(t.Context(), at, bench.Target{At: at}, nil, false)
@@ -129,8 +131,8 @@ func TestLookingEndsWhenItIsCancelled(t *testing.T) {
 	assert.ErrorIs(t, err, context.Canceled)
 }
 
-// TestASecondStickRefines: a stick with other games agrees with what was learnt from the first, or contradicts it.
-func TestASecondStickRefines(t *testing.T) {
+// TestLearningFromASecondStick: a stick with other games agrees with what was learnt from the first, or contradicts it.
+func TestLearningFromASecondStick(t *testing.T) {
 	_, one := strangeStick(t, 7, "one")
 	_, two := strangeStick(t, 7, "two")
 	d, err := learn.Together(t.Context(), []learn.Look{lookAt(t, one, learn.Sources{}), lookAt(t, two, learn.Sources{})},
@@ -166,8 +168,8 @@ func TestASecondStickRefines(t *testing.T) {
 	assert.False(t, agrees(d), "one game lies elsewhere")
 }
 
-// TestAnswersAreTaken: what a person says holds, is not asked again, and decides where a value is looked for.
-func TestAnswersAreTaken(t *testing.T) {
+// TestLearningTakesAnswers: what a person says holds, is not asked again, and decides where a value is looked for.
+func TestLearningTakesAnswers(t *testing.T) {
 	_, stick := strangeStick(t, 7, "one")
 	d := learntFrom(t, stick, learn.Sources{})
 	keys := func(d *learn.Draft) (out []string) {
@@ -204,8 +206,8 @@ func TestAnswersAreTaken(t *testing.T) {
 	assert.NotContains(t, ignored.Explained, platform.Such)
 }
 
-// TestPlatformsAreLearntFromGamesAlone: a folder of games that nobody has described, without any stick.
-func TestPlatformsAreLearntFromGamesAlone(t *testing.T) {
+// TestLearningFromGamesAlone: a folder of games that nobody has described, without any stick.
+func TestLearningFromGamesAlone(t *testing.T) {
 	dir, stick := strangeStick(t, 7, "one")
 	games := learn.Sources{Games: []string{filepath.Join(dir, "two")}}
 	d, err := learn.Platforms(t.Context(), coretest.Set(t), games)

@@ -1,3 +1,5 @@
+//go:build !race
+
 package survey_test
 
 import (
@@ -85,9 +87,9 @@ func learnt(t *testing.T, family string) (l lesson) {
 	return l
 }
 
-// TestSticksOfConsolesThatNobodyKnows learns the families as a person's own console is met: with neither platform nor
+// TestLearningSticksOfConsolesThatNobodyKnows learns the families as a person's own console is met: with neither platform nor
 // loader known. Nothing that is called certain is wrong.
-func TestSticksOfConsolesThatNobodyKnows(t *testing.T) {
+func TestLearningSticksOfConsolesThatNobodyKnows(t *testing.T) {
 	families, err := filepath.Glob("../loader/testdata/families/*")
 	require.NoError(t, err)
 	var known, identified, whole []string
@@ -124,8 +126,8 @@ func TestSticksOfConsolesThatNobodyKnows(t *testing.T) {
 	assert.GreaterOrEqual(t, len(whole), 6, "%v", whole)
 }
 
-// TestSticksThatAreNoConsoles: pictures, music, texts and programs are nobody's games.
-func TestSticksThatAreNoConsoles(t *testing.T) {
+// TestLearningSticksThatAreNoConsoles: pictures, music, texts and programs are nobody's games.
+func TestLearningSticksThatAreNoConsoles(t *testing.T) {
 	dir := t.TempDir()
 	for n := range 6 {
 		coretest.Write(t, dir, fmt.Sprintf("DCIM/100/IMG_%04d.JPG", n), append([]byte("\xff\xd8\xff\xe0"),

@@ -129,6 +129,7 @@ func (c *class) id(places []*place) (Found, bool) {
 			score = p.cost
 			best = p.found(p.values, "", "", fmt.Sprintf("in %d of %d, %s; it looks like one, and no path has it",
 				filled(p.values), len(c.all), p.where))
+			best.Plain = true
 		}
 		if !p.text || p.read.FileName {
 			continue

@@ -41,7 +41,9 @@ type Found struct {
 	Values   map[string]string
 	Evidence string
 	Sure     bool
-	Example  string
+	// Plain is set where nothing else than such a value looks so, and no two games have the same.
+	Plain   bool
+	Example string
 	// Unseen are values that games have, and of which nothing shows what Values would make of them.
 	Unseen []string
 
