@@ -17,7 +17,8 @@ func (t *talk) resume() {
 		return // there was none
 	}
 	kept := strings.Split(strings.TrimSuffix(string(b), "\n"), "\n")
-	if t.yes(fmt.Sprintf("There are %d answers of an interview that was interrupted: go on with them?", len(kept)), true) {
+	if t.yes(fmt.Sprintf("There are %d answers of an interview that was interrupted: go on with them?", len(kept)),
+		true) {
 		t.kept = kept
 	}
 	t.n, t.said = 0, nil

@@ -118,7 +118,8 @@ func (t *talk) yes(question string, usual bool) bool {
 	return t.ask(question+" (yes or no)", word, oneOf("yes", "no")) == "yes"
 }
 
-// interview asks what a simple profile needs. It returns the folder of games that it may be tried with too, "" for none.
+// interview asks what a simple profile needs. It returns the folder of games that it may be tried with too, "" for
+// none.
 func (t *talk) interview(set *loader.Set) (*learn.Draft, string, error) {
 	out := t.out
 	fmt.Fprintln(out, "A dozen questions; an empty answer takes the value in brackets.")
@@ -289,7 +290,8 @@ func (t *talk) taught(set *loader.Set, games string) *teach.Platform {
 		if !ok {
 			continue
 		}
-		answer := t.ask(fmt.Sprintf("Is %q the %s of %s? It is found %s. (yes, no, or what it is)", f.Example, name, p.Such,
+		answer := t.ask(fmt.Sprintf("Is %q the %s of %s? It is found %s. (yes, no, or what it is)", f.Example, name,
+			p.Such,
 			f.Evidence), "yes", nil)
 		switch answer {
 		case "yes":
@@ -312,7 +314,8 @@ func (t *talk) discs(r *learn.Rule) string {
 	if r.Form != title.Image && r.Form != title.Tracks {
 		return ""
 	}
-	apart := t.ask("How are the discs of one title told apart? (with {disc}; none: no title has several)", "(Disc {disc})",
+	apart := t.ask("How are the discs of one title told apart? (with {disc}; none: no title has several)",
+		"(Disc {disc})",
 		func(s string) error {
 			if s != "none" && !strings.Contains(s, "{disc") {
 				return errors.New("it needs {disc}, such as (Disc {disc})")
@@ -332,7 +335,8 @@ func (t *talk) tracks(r *learn.Rule) {
 		return
 	}
 	usual := strings.TrimSuffix(r.Path, ".cue") + " (Track {index|pad:2}).bin"
-	names := t.ask("How are the tracks of a disc named? ({index} is their number; as they are: they keep their names)", usual,
+	names := t.ask("How are the tracks of a disc named? ({index} is their number; as they are: they keep their names)",
+		usual,
 		func(s string) error {
 			if s != "as they are" && !strings.Contains(s, "{index") {
 				return errors.New("it needs {index}, the number of the track")

@@ -15,8 +15,8 @@ import (
 
 func lines(all ...string) string { return strings.Join(all, "\n") + "\n" }
 
-// TestAnInterviewShowsWhatGamesSay: the platform of games that nobody has described is worked out, and what is written is
-// tried on them at the end.
+// TestAnInterviewShowsWhatGamesSay: the platform of games that nobody has described is worked out, and what is written
+// is tried on them at the end.
 func TestAnInterviewShowsWhatGamesSay(t *testing.T) {
 	config, games := t.TempDir(), filepath.Join(strange(t), "PLAY")
 	status, out, questions := own(t, config, lines("Wharf", "Heron", "usb", "exfat", "", games, "", "", "RUN", "no",
@@ -31,10 +31,12 @@ func TestAnInterviewShowsWhatGamesSay(t *testing.T) {
 	assert.NotNil(t, set.Platform("krn"))
 
 	// What was found is not right: the person says what it is, or that there is none.
-	status, _, questions = own(t, t.TempDir(), lines("Wharf", "Heron", "usb", "exfat", "", games, "no", "Alder Gate", "RUN",
+	status, _, questions = own(t, t.TempDir(), lines("Wharf", "Heron", "usb", "exfat", "", games, "no", "Alder Gate",
+		"RUN",
 		"no", "{title}", "", "no", "", "", ""), "loaders", "new")
 	require.Equal(t, 0, status, questions)
-	status, _, questions = own(t, t.TempDir(), lines("Wharf", "Heron", "usb", "exfat", "", filepath.Join(games, "gone"), ""),
+	status, _, questions = own(t, t.TempDir(), lines("Wharf", "Heron", "usb", "exfat", "", filepath.Join(games, "gone"),
+		""),
 		"loaders", "new")
 	assert.Equal(t, 1, status)
 	assert.Contains(t, questions, "is no folder")
@@ -42,8 +44,10 @@ func TestAnInterviewShowsWhatGamesSay(t *testing.T) {
 
 func TestAnInterviewAsksAboutDiscsAndTracks(t *testing.T) {
 	config := t.TempDir()
-	status, _, questions := own(t, config, lines("Wharf", "Heron", "usb", "exfat", "", "", "vault", "tracks", "GAMES", "no",
-		"{title}", "no braces", "-{disc}", "no index", "GAMES/{title} {index|pad:2}.bin", "", "no", "", "", ""), "loaders", "new")
+	status, _, questions := own(t, config, lines("Wharf", "Heron", "usb", "exfat", "", "", "vault", "tracks", "GAMES",
+		"no",
+		"{title}", "no braces", "-{disc}", "no index", "GAMES/{title} {index|pad:2}.bin", "", "no", "", "", ""),
+		"loaders", "new")
 	require.Equal(t, 0, status, questions)
 	assert.Contains(t, questions, "it needs {disc}")
 	assert.Contains(t, questions, "it needs {index}")
@@ -75,7 +79,8 @@ func TestAnInterruptedInterviewGoesOn(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(config, "polytome", "platforms", "tern.toml")))
 	status, _, _ = own(t, config, lines("Quay", "Heron"), "loaders", "new")
 	assert.Equal(t, 1, status)
-	status, _, errOut = own(t, config, lines(append([]string{"no", "Wharf", "Heron", "usb"}, rest...)...), "loaders", "new")
+	status, _, errOut = own(t, config, lines(append([]string{"no", "Wharf", "Heron", "usb"}, rest...)...), "loaders",
+		"new")
 	require.Equal(t, 0, status, errOut)
 	assert.NoFileExists(t, kept, "what was not gone on with is dropped")
 }

@@ -115,7 +115,8 @@ func (opt *learnLoaderOptions) platforms(out io.Writer, d *learn.Draft) error {
 		return nil
 	}
 	if len(d.Taught) != 1 {
-		return fmt.Errorf("these are games of %s: leave -o out to have them printed", size.Count(len(d.Taught), "platform"))
+		return fmt.Errorf("these are games of %s: leave -o out to have them printed", size.Count(len(d.Taught),
+			"platform"))
 	}
 	if err := loader.WriteNew(opt.out, d.Taught[0].TOML()); err != nil {
 		return err

@@ -107,7 +107,8 @@ one, with .before behind its name.`,
 		},
 	}
 	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "do not ask")
-	cmd.Flags().BoolVar(&replace, "replace", false, "replace your own descriptions of the same name, and keep them beside")
+	cmd.Flags().BoolVar(&replace, "replace", false,
+		"replace your own descriptions of the same name, and keep them beside")
 	return cmd
 }
 

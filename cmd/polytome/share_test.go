@@ -32,9 +32,11 @@ func strange(t *testing.T) string {
 func TestALoaderIsLearntSharedAndAdded(t *testing.T) {
 	config, elsewhere, dir := t.TempDir(), t.TempDir(), t.TempDir()
 	answers := filepath.Join(dir, "answers.toml")
-	require.NoError(t, os.WriteFile(answers, []byte("[[answer]]\nquestion = \"names\"\nanswer = \"Wharf, Heron\"\n"), 0o644))
+	require.NoError(t, os.WriteFile(answers, []byte("[[answer]]\nquestion = \"names\"\nanswer = \"Wharf, Heron\"\n"),
+		0o644))
 	file := filepath.Join(config, "polytome", "profiles", "wharf.toml")
-	status, out, errOut := own(t, config, "", "loaders", "learn", strange(t), "--as", "fat32", "--answers", answers, "-o",
+	status, out, errOut := own(t, config, "", "loaders", "learn", strange(t), "--as", "fat32", "--answers", answers,
+		"-o",
 		file)
 	require.Equal(t, 0, status, errOut)
 	assert.Contains(t, out, "certain: 4 of 4 are stored like this")

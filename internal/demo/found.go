@@ -17,13 +17,14 @@ type foundGame struct {
 }
 
 var foundGames = []foundGame{
-	{"ORL-3107", "Amber Weir", 'N', 2}, {"ORL-0418", "Bellringer's Alley", 'E', 1}, {"ORL-1990", "Cold Harbour Lane", 'N', 1},
+	{"ORL-3107", "Amber Weir", 'N', 2}, {"ORL-0418", "Bellringer's Alley", 'E', 1}, {"ORL-1990", "Cold Harbour Lane",
+		'N', 1},
 	{"ORL-2236", "Drift Ferry", 'E', 2}, {"ORL-0075", "Eight Lanterns", 'N', 1}, {"ORL-1512", "Fen Post", 'E', 1},
 	{"ORL-2881", "Gorse and Gale", 'N', 1},
 }
 
-// found makes the stick of a console that nobody has described: images with a header of their own, a list of them, a file
-// beside each, and one that belongs to nobody.
+// found makes the stick of a console that nobody has described: images with a header of their own, a list of them, a
+// file beside each, and one that belongs to nobody.
 func found(dir string, seed uint64) error {
 	r := rand.New(rand.NewPCG(seed, 7))
 	list := ""

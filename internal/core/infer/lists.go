@@ -220,8 +220,8 @@ func around(rows []Row, o Options) (Made, bool) {
 	return Made{Literal(rows[0].Text), 2}, true
 }
 
-// repeated finds which part of an entry is written again for each disc, from entries of several discs. Rows are those of
-// one disc.
+// repeated finds which part of an entry is written again for each disc, from entries of several discs. Rows are those
+// of one disc.
 func repeated(line string, rows []Row, several []Entry, texts []string, o Options) (string, bool) {
 	parts := tokens(line)
 	for length := 1; length <= len(parts); length++ {

@@ -210,8 +210,8 @@ func (s *student) companionsBy(all []*near, ways []func(p string) string) {
 	}
 }
 
-// companion finds the rule for files of one kind, and returns those that it does not make; whole asks for one that makes
-// more than half of them.
+// companion finds the rule for files of one kind, and returns those that it does not make; whole asks for one that
+// makes more than half of them.
 func (s *student) companion(all []*near, whole bool) (left []*near) {
 	perDisc := false
 	for i, n := range all {

@@ -57,7 +57,8 @@ func (s *student) cut(r *Rule, whole []*sample) {
 	m, ok := infer.Template(rows, o)
 	if r.Numbers != "" || r.When == "" {
 		o.Fields = fields
-		if n, is := infer.Template(rows, o); is && strings.Contains(n.Text, "{index") && (!ok || n.Cost < m.Cost || r.When != "") {
+		if n, is := infer.Template(rows, o); is && strings.Contains(n.Text, "{index") && (!ok || n.Cost < m.Cost ||
+			r.When != "") {
 			m, ok = n, true
 		}
 	}

@@ -8,163 +8,25 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
-	"path"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
-	"polytome/internal/core/infer"
 	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/scan"
 	"polytome/internal/core/teach"
 	"polytome/internal/core/title"
 	"polytome/internal/size"
-	"polytome/internal/sparse"
 	"polytome/internal/target"
 	"polytome/internal/target/folder"
-	"polytome/internal/target/protocols"
 )
-
-// Confidence is how sure a finding is, in a word.
-type Confidence string
-
-const (
-	Certain Confidence = "certain" // many files say so, and none speaks against it
-	Likely  Confidence = "likely"  // few files say so, or not all
-	Guess   Confidence = "a guess" // only names say so
-)
-
-// A Finding is one thing that was learnt.
-type Finding struct {
-	Say        string     `json:"say"`
-	Evidence   string     `json:"evidence"`
-	Confidence Confidence `json:"confidence"`
-}
-
-// A Draft is a profile in the making.
-type Draft struct {
-	Name, Shown, Console, About string
-
-	Via         string
-	ListOrder   []string // "title" for none
-	Filesystems []string
-	Label       string
-	Case        string
-
-	Rules      []Rule
-	Companions []Companion
-	Lists      []List
-	Kit        []KitFile
-	Boot       *Boot
-	Checklist  []string
-	Platforms  []Platform // that are not described yet
-	// Taught are platforms that were worked out from the games.
-	Taught []*teach.Platform
-
-	Findings []Finding  // in the order in which they were made
-	Open     []Question // what the target cannot show
-	Against  []string   // what is there otherwise than by the draft
-	Titles   int        // that were recognised
-	// Explained are the files and folders that the draft accounts for, by what they are.
-	Explained map[string]Part
-}
-
-// A Rule is where titles of some platforms go.
-type Rule struct {
-	Platforms []string
-	Form      title.Form
-	Path      string
-	Tracks    string // of track files that are named after their cue sheet
-	OneFile   bool   // all tracks of a disc are one file
-	Discs     string // behind the titles of several discs
-	When      string // which of them
-	Archives  string
-	Rename    []loader.Rename
-	Longest   int
-	ASCII     bool
-	Forbidden string
-	Overflow  int
-	Numbers   string // how running numbers are given
-	Over      int64  // from which length on files are cut; 0 for what the filesystem holds
-	PartSize  int64
-	Parts     string
-	// Manifest is the list of the parts, and ManifestText what stands in it.
-	Manifest, ManifestText string
-	Why                    string
-
-	naming naming
-}
-
-// A Companion is a file that lies with each title.
-type Companion struct {
-	Is        string
-	Platforms []string
-	Path      string
-	When      string // of its titles
-	PerDisc   bool
-	Picture   string // jpg or png
-	Width     int
-	Height    int
-	Text      string
-	Make      string
-	Encoding  string
-	Length    int // of one that is no text
-	Bytes     []infer.Field
-	Why       string
-}
-
-// A KitFile is a file that no title explains.
-type KitFile struct {
-	Path string
-	Text string // of one that is a short text
-	Why  string
-}
-
-// Boot is the folders that a console has made by itself.
-type Boot struct {
-	Folders   []string
-	Platforms []string
-	MayAdd    bool
-	Why       string
-}
-
-// A Platform is one that the draft needs and no one has described.
-type Platform struct {
-	Name, Shown string
-	Form        title.Form
-	Ext         string
-}
-
-// A Part is what a file is to the draft.
-type Part string
-
-const (
-	Game  Part = "a game"
-	Piece Part = "a part of a game"
-	Near  Part = "a file beside a game"
-	Lists Part = "a list"
-	Own   Part = "the loader's own"
-)
-
-// A Look is what there is to learn from.
-type Look struct {
-	Dir     string         // folder of the target
-	Facts   target.Facts   // of the target
-	Entries []target.Entry // on it
-	Label   string         // of its volume, "" when not reported
-	Open    func(path string) (target.Content, error)
-	Name    string // of the target, where its volume has none
-	Via     string // how it is connected; "" for a stick
-	Sources
-}
 
 // Learn drafts a profile from a prepared target. Titles on it are recognised by the
 // platforms of the set.
 func Learn(ctx context.Context, l Look, set *loader.Set) (*Draft, error) {
-	l.Entries = slices.DeleteFunc(slices.Clone(l.Entries), func(e target.Entry) bool { return l.Answers.LeaveOut(e.Path) })
+	l.Entries = slices.DeleteFunc(slices.Clone(l.Entries),
+		func(e target.Entry) bool { return l.Answers.LeaveOut(e.Path) })
 	r, err := scan.Scan(ctx, []string{l.Dir}, scan.Options{Set: set})
 	if err != nil {
 		return nil, err
@@ -183,7 +45,8 @@ func Learn(ctx context.Context, l Look, set *loader.Set) (*Draft, error) {
 			return nil, err
 		}
 	}
-	s := &student{look: l, set: set, d: &Draft{Via: cmp.Or(l.Via, "usb"), Label: l.Label, Taught: taught}, used: map[string]Part{}}
+	s := &student{look: l, set: set, d: &Draft{Via: cmp.Or(l.Via, "usb"), Label: l.Label, Taught: taught},
+		used: map[string]Part{}}
 	s.taught()
 	base := cmp.Or(strings.TrimSuffix(l.Name, filepath.Ext(l.Name)), filepath.Base(l.Dir))
 	if l.Label != "" {
@@ -216,7 +79,8 @@ func Platforms(ctx context.Context, set *loader.Set, from Sources) (*Draft, erro
 		return nil, err
 	}
 	if len(taught) == 0 {
-		return nil, fmt.Errorf("nothing in %s is a game of a platform that is not known yet", strings.Join(from.Games, ", "))
+		return nil, fmt.Errorf("nothing in %s is a game of a platform that is not known yet", strings.Join(from.Games,
+			", "))
 	}
 	from.Answers.apply(taught)
 	s := &student{set: set, look: Look{Sources: from}, d: &Draft{Taught: taught}}
@@ -406,8 +270,9 @@ func (s *student) volume() {
 	s.d.Filesystems = []string{f.Name}
 	if _, err := target.FilesystemNamed(f.Name); err != nil || f.Name == "ext4" {
 		s.d.Filesystems = []string{"any"}
-		s.ask(Question{Key: "filesystems", Usual: "any", Say: "which filesystems does the loader read? The target is a " +
-			"folder on this computer, so its own filesystem shows nothing"}, s.takeFilesystems)
+		s.ask(Question{Key: "filesystems", Usual: "any",
+			Say: "which filesystems does the loader read? The target is a " +
+				"folder on this computer, so its own filesystem shows nothing"}, s.takeFilesystems)
 	} else {
 		how := "the target is"
 		if s.look.Facts.Declared {
@@ -447,7 +312,8 @@ func (s *student) onTarget(titles []title.Title) (out []title.Title) {
 		there[e.Path] = true
 	}
 	for _, t := range titles {
-		t.Discs = slices.DeleteFunc(slices.Clone(t.Discs), func(d title.Disc) bool { return !there[s.rel(d.File.Path)] })
+		t.Discs = slices.DeleteFunc(slices.Clone(t.Discs),
+			func(d title.Disc) bool { return !there[s.rel(d.File.Path)] })
 		if len(t.Discs) > 0 {
 			out = append(out, t)
 		}
@@ -526,212 +392,8 @@ func (s *student) renamed(r *Rule, marker string, all []*sample) {
 		r.Rename = append(r.Rename, loader.Rename{From: marker, To: name})
 		s.find(Likely, fmt.Sprintf("%s becomes %s", marker, name), "all %d folders have it under that name",
 			len(all))
-		s.ask(Question{Key: "package files", Usual: "all", Choices: []string{"all"}, Say: "which files of a package are " +
-			"copied, and which are left out? Only those that are there can be seen"}, nil)
+		s.ask(Question{Key: "package files", Usual: "all", Choices: []string{"all"},
+			Say: "which files of a package are " +
+				"copied, and which are left out? Only those that are there can be seen"}, nil)
 	}
-}
-
-// kit takes what no title explains for the loader's own, where it may be; the rest is asked for.
-func (s *student) kit() {
-	var unknown []string
-	for _, e := range s.unexplained() {
-		if len(s.d.Rules) == 0 || slices.Contains(seldom, strings.ToLower(path.Ext(e.Path))) || e.Size > largestKit ||
-			remarks.MatchString(path.Base(e.Path)) || s.gameLike(e.Path) || s.named(e.Path) ||
-			!strings.Contains(e.Path, "/") && strings.EqualFold(path.Ext(e.Path), ".txt") {
-			unknown = append(unknown, e.Path)
-			continue
-		}
-		s.used[e.Path] = Own
-		f := KitFile{Path: e.Path, Why: "it lies on the target, and belongs to no title"}
-		if b, ok := s.read(e.Path); ok && len(b) > 0 && len(b) <= longestKitText {
-			if as, text := teach.EncodingOf([][]byte{b}); text && as == "" {
-				f.Text = string(b)
-			}
-		}
-		s.d.Kit = append(s.d.Kit, f)
-	}
-	if n := len(s.d.Kit); n > 0 {
-		s.find(Guess, fmt.Sprintf("%s may be the loader's own, such as %s", size.Count(n, "file"), s.d.Kit[0].Path),
-			"no title explains them")
-	}
-	s.strangers(unknown)
-}
-
-// named reports whether a file has the name or ID of a title: it is that one's, whatever it is for.
-func (s *student) named(file string) bool {
-	base := bare(strings.TrimSuffix(path.Base(file), path.Ext(file)))
-	return slices.ContainsFunc(append(slices.Clone(s.all), s.split...), func(x *sample) bool {
-		return base == bare(x.t.Name) || base == bare(x.values[loader.FieldID])
-	})
-}
-
-// gameLike reports whether a file is named as games are.
-func (s *student) gameLike(file string) bool {
-	ext := strings.ToLower(path.Ext(file))
-	return ext != "" && slices.ContainsFunc(s.d.Rules, func(r Rule) bool {
-		return slices.ContainsFunc(r.Platforms, func(name string) bool {
-			p := s.set.Platform(name)
-			return p != nil && (slices.Contains(p.Extensions, ext) || slices.Contains(p.Packages, ext))
-		})
-	})
-}
-
-// Kinds of files that are seldom a loader's own, and how long its files are at most.
-var seldom = []string{".jpg", ".jpeg", ".mp3", ".mp4", ".mov", ".doc", ".pdf", ".zip", ".exe"}
-
-// remarks are what people write for themselves.
-var remarks = regexp.MustCompile(`(?i)^(read.?me|notes?|todo|about)\b|\.(md|bak|old|log)$`)
-
-const (
-	largestKit     = 64 << 20
-	longestKitText = 4 << 10
-)
-
-// strangers asks what files are for that nothing explains: all at once, and each by itself once one was answered.
-func (s *student) strangers(unknown []string) {
-	var left []string
-	for _, p := range unknown {
-		if answer, ok := s.look.Answers.To("file " + p); ok && answer == "keep" {
-			s.used[p] = Own
-			s.d.Kit = append(s.d.Kit, KitFile{Path: p, Why: "as answered when this profile was learnt"})
-		} else {
-			left = append(left, p)
-		}
-	}
-	if len(left) == 0 {
-		return
-	}
-	shown := left[:min(len(left), 5)]
-	s.ask(Question{Key: "strangers", Usual: Ignored, Choices: []string{Ignored}, Path: left[0],
-		Say: fmt.Sprintf("what are these for? %s (%s in all)", strings.Join(shown, ", "), size.Count(len(left), "file"))},
-		nil)
-}
-
-// rest asks what no target can answer.
-func (s *student) rest() {
-	s.ask(Question{Key: "names", Usual: s.d.Shown, Say: "what are the names of the loader and the console?"},
-		func(names string) error {
-			shown, console, _ := strings.Cut(names, ",")
-			if shown = strings.TrimSpace(shown); shown == "" {
-				return errors.New("give the loader's name, a comma, and the console's")
-			}
-			s.d.Name, s.d.Shown, s.d.Console = Slug(shown), shown, strings.TrimSpace(console)
-			return nil
-		})
-	s.confirm()
-	s.ask(Question{Key: "at the console", Say: "what must be done at the console before new games are listed?"},
-		func(say string) error {
-			if say != "" {
-				s.d.Checklist = append(s.d.Checklist, strings.TrimSuffix(say, "."))
-			}
-			return nil
-		})
-	i := slices.IndexFunc(s.d.Rules, func(r Rule) bool { return r.PartSize == 0 && r.Form == title.Image })
-	if i < 0 {
-		return
-	}
-	s.ask(Question{Key: "too large", Usual: "nothing", Say: "what happens to an image that is too large for the volume? " +
-		"(the size of its parts, such as 2GiB, or nothing)"}, func(part string) error {
-		if part == "nothing" {
-			return nil
-		}
-		n, err := size.Parse(part)
-		if err != nil {
-			return err
-		}
-		for i := range s.d.Rules {
-			if r := &s.d.Rules[i]; r.PartSize == 0 && r.Form == title.Image {
-				r.PartSize, r.Parts = n, strings.TrimSuffix(r.Path, "{ext}")+".{index|pad:3}"
-			}
-		}
-		return nil
-	})
-}
-
-// confirm asks about IDs and names that the draft needs, and that were found but may be something else.
-func (s *student) confirm() {
-	text := s.d.TOML()
-	for _, p := range s.d.Taught {
-		for name, needs := range map[string]string{"id": "{id", "name": "{title"} {
-			f, ok := p.Fields[name]
-			if !ok || f.Sure || f.Plain || !strings.Contains(text, needs) {
-				continue
-			}
-			s.ask(Question{Key: name + " " + p.Name, Usual: Yes, Path: p.Such, Say: fmt.Sprintf(
-				"is %s the %s of %s? It was found %s", f.Example, fieldWords[name], p.Such, f.Evidence)},
-				func(answer string) error {
-					if answer != Yes && answer != NoField && !strings.Contains(answer, ": ") {
-						return fmt.Errorf("answer %s, %s, or a game's path, a colon, and its %s", Yes, NoField, fieldWords[name])
-					}
-					return nil
-				})
-		}
-	}
-}
-
-func (s *student) takeFilesystems(names string) error {
-	all := strings.FieldsFunc(names, func(r rune) bool { return r == ',' || r == ' ' })
-	for _, name := range all {
-		if _, err := target.FilesystemNamed(name); err != nil && name != "any" {
-			return err
-		}
-	}
-	if len(all) == 0 {
-		return errors.New("give their names, with commas between, or any")
-	}
-	s.d.Filesystems = all
-	return nil
-}
-
-// Sources are what to learn from, beside the target itself.
-type Sources struct {
-	// Games are folders of games as they were before they came to the target.
-	Games   []string
-	Answers Answers
-}
-
-// FromTarget looks at a target, and learns from it. What is no folder of this computer is looked at through a temporary
-// one, which has what is read of it.
-func FromTarget(ctx context.Context, at string, p target.Target, set *loader.Set, from Sources) (*Draft, error) {
-	l, done, err := LookAt(ctx, at, p, from)
-	if err != nil {
-		return nil, err
-	}
-	defer done()
-	return Learn(ctx, l, set)
-}
-
-// LookAt is what there is to learn from a target. The caller calls done when nothing is read from it any longer.
-func LookAt(ctx context.Context, at string, p target.Target, from Sources) (l Look, done func(), err error) {
-	done = func() {}
-	facts, err := p.Facts(ctx, nil)
-	if err != nil {
-		return l, done, err
-	}
-	entries, err := p.List(ctx, nil)
-	if err != nil {
-		return l, done, err
-	}
-	if protocol, _, err := protocols.Parse(at); err == nil && protocol != nil {
-		l.Via = protocol.Name
-	}
-	l = Look{Dir: at, Via: l.Via, Facts: facts, Entries: entries, Label: facts.Label, Sources: from, Name: filepath.Base(at),
-		Open: func(path string) (target.Content, error) { return p.Open(ctx, path) }}
-	if info, err := os.Stat(at); err == nil && info.IsDir() {
-		return l, done, nil
-	}
-	dir, err := os.MkdirTemp("", "polytome-learn-")
-	if err != nil {
-		return l, done, err
-	}
-	done = func() { _ = os.RemoveAll(dir) } // holds nothing that is not on the target
-	if err := mirror(ctx, p, entries, dir); err != nil {
-		done()
-		return l, func() {}, err
-	}
-	l.Dir = dir
-	l.Open = func(path string) (target.Content, error) {
-		return sparse.Open(filepath.Join(dir, filepath.FromSlash(path)))
-	}
-	return l, done, nil
 }

@@ -17,8 +17,8 @@ import (
 	"polytome/internal/target"
 )
 
-// What is fetched of a file on a target that is not a folder of this computer: all of a small one, the beginning and the
-// end of others, and more of the first ones of each kind, which platforms are worked out from.
+// What is fetched of a file on a target that is not a folder of this computer: all of a small one, the beginning and
+// the end of others, and more of the first ones of each kind, which platforms are worked out from.
 const (
 	wholeUpTo   = 256 << 10
 	edge        = 64 << 10
@@ -29,11 +29,12 @@ const (
 	depthInside = 3
 )
 
-// mirror has what learning reads of a target in a folder: the names and lengths of all files, and of each the bytes that
-// are looked at. What is not is holes, so that a large target takes little room and time.
+// mirror has what learning reads of a target in a folder: the names and lengths of all files, and of each the bytes
+// that are looked at. What is not is holes, so that a large target takes little room and time.
 func mirror(ctx context.Context, p target.Target, entries []target.Entry, dir string) error {
 	if len(entries) > mostFiles {
-		return fmt.Errorf("there are %d files and folders, and no more than %d can be learnt from: give one of its folders",
+		return fmt.Errorf("there are %d files and folders, and no more than %d can be learnt from: give one of its "+
+			"folders",
 			len(entries), mostFiles)
 	}
 	wide := map[string]int{}

@@ -80,8 +80,9 @@ func (s *student) ruled(g *group, all []*sample) {
 	s.cut(&r, agree)
 	r.Why = fmt.Sprintf("learnt from %s, such as %s", size.Count(len(agree), "title"), agree[0].path)
 	c := Certain
-	if s.unseen(&r) || len(agree) < 3 || coincides.MatchString(r.Path) || len(others) > 0 && (r.When == "" || strings.HasPrefix(r.When, "size ") ||
-		titlesOf(all)-len(distinct(all, fieldOf(r.When))) < enough) {
+	if s.unseen(&r) || len(agree) < 3 || coincides.MatchString(r.Path) || len(others) > 0 &&
+		(r.When == "" || strings.HasPrefix(r.When, "size ") ||
+			titlesOf(all)-len(distinct(all, fieldOf(r.When))) < enough) {
 		c = Likely
 	}
 	when := ""
@@ -119,19 +120,21 @@ var coincides = regexp.MustCompile(`\{else\}|\|table:|\{if [^}]*\}[^{]*\{end\}`)
 func (s *student) discs(r *Rule) {
 	usual := " (Disc {disc})"
 	s.ask(Question{Key: "discs " + r.Path, Usual: usual, Say: fmt.Sprintf(
-		"how are the discs of one title told apart at %s? No title there has several", r.Path)}, func(text string) error {
-		if _, err := loader.ParseTemplate(text); err != nil {
-			return err
-		}
-		if text != "" && !strings.Contains(text, "{disc") {
-			return errors.New("it needs {disc}, such as (Disc {disc})")
-		}
-		r.Discs = text
-		return nil
-	})
+		"how are the discs of one title told apart at %s? No title there has several", r.Path)},
+		func(text string) error {
+			if _, err := loader.ParseTemplate(text); err != nil {
+				return err
+			}
+			if text != "" && !strings.Contains(text, "{disc") {
+				return errors.New("it needs {disc}, such as (Disc {disc})")
+			}
+			r.Discs = text
+			return nil
+		})
 }
 
-// enough is how many titles more than values of a field must agree with a condition on it, so that it is none by chance.
+// enough is how many titles more than values of a field must agree with a condition on it, so that it is none by
+// chance.
 const enough = 7
 
 func titlesOf(all []*sample) int {
@@ -229,7 +232,8 @@ func (s *student) template(all []*sample) found {
 	paged := o
 	o.Fields = slices.DeleteFunc(slices.Clone(pathFields), func(f loader.Field) bool { return f == loader.FieldPage })
 	plain, ok := infer.Template(rows(usual, nil), o)
-	if p, is := infer.Template(rows(usual, nil), paged); is && strings.Contains(p.Text, "{page") && (!ok || p.Cost < plain.Cost) {
+	if p, is := infer.Template(rows(usual, nil), paged); is && strings.Contains(p.Text, "{page") &&
+		(!ok || p.Cost < plain.Cost) {
 		plain, ok, o = p, true, paged
 	}
 	ok = ok && !constant(plain.Text, all)
@@ -304,12 +308,13 @@ func byNumber(name string) string {
 	return strconv.FormatBool(leading.MatchString(name))
 }
 
-// signs are the characters of a name that are neither letters nor digits nor what stands between words, each once: those
-// that rules write.
+// signs are the characters of a name that are neither letters nor digits nor what stands between words, each once:
+// those that rules write.
 func signs(name string) string {
 	var out []rune
 	for _, r := range name {
-		if !unicode.IsLetter(r) && !unicode.IsDigit(r) && !strings.ContainsRune(" _-&',!", r) && !slices.Contains(out, r) {
+		if !unicode.IsLetter(r) && !unicode.IsDigit(r) && !strings.ContainsRune(" _-&',!", r) && !slices.Contains(out,
+			r) {
 			out = append(out, r)
 		}
 	}
@@ -494,7 +499,8 @@ func separates(some, others []*sample) string {
 var roundNumbers = []int64{1, 2, 3, 4, 5, 6, 8, 10, 12, 15, 16, 20, 24, 25, 30, 32, 40, 48, 50, 60, 64, 70, 80, 90, 100,
 	120, 128, 150, 200, 250, 256, 300, 350, 400, 500, 512, 600, 650, 700, 750, 800, 900}
 
-// between is a round number of bytes from one on, below another one: that nearest to their middle, as nothing tells more.
+// between is a round number of bytes from one on, below another one: that nearest to their middle, as nothing tells
+// more.
 func between(from, below int64) string {
 	middle := math.Sqrt(float64(max(from, 1)) * float64(below))
 	best, off := strconv.FormatInt(from, 10), math.Inf(1)

@@ -90,13 +90,15 @@ func (s *student) letterCaseOf(d *Draft) {
 func (d *Draft) refine(l Look, c comparison) {
 	say := fmt.Sprintf("%d of %s", c.same, size.Count(c.all, "title or list"))
 	if c.all == 0 {
-		d.Findings = append(d.Findings, Finding{l.Name + " has no game that is known by this", "nothing on it is one", Guess})
+		d.Findings = append(d.Findings, Finding{l.Name + " has no game that is known by this", "nothing on it is one",
+			Guess})
 		return
 	}
 	whole := c.same == c.all
 	f := Finding{l.Name + " is as by these rules", say + " on it are where and as they would be made", Certain}
 	if !whole {
-		f = Finding{l.Name + " is not all as by these rules", say + " on it are where and as they would be made", Likely}
+		f = Finding{l.Name + " is not all as by these rules", say + " on it are where and as they would be made",
+			Likely}
 	}
 	d.Findings = append(d.Findings, f)
 	for i := range d.Findings {

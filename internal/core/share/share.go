@@ -91,7 +91,8 @@ func bare(text string) string {
 	blank := true
 	for line := range strings.Lines(text) {
 		trimmed := strings.TrimSpace(line)
-		if quote == "" && (strings.HasPrefix(trimmed, "#") || generated.MatchString(trimmed) || trimmed == "" && blank) {
+		if quote == "" && (strings.HasPrefix(trimmed, "#") || generated.MatchString(trimmed) || trimmed == "" &&
+			blank) {
 			continue
 		}
 		blank = quote == "" && trimmed == ""

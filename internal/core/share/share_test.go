@@ -84,7 +84,8 @@ func profile(t *testing.T, set *loader.Set) *loader.Profile {
 	return p
 }
 
-// TestWhatIsSharedSaysTheSame: what arrives has the same rules, an example that holds, and nothing of the giver's games.
+// TestWhatIsSharedSaysTheSame: what arrives has the same rules, an example that holds, and nothing of the giver's
+// games.
 func TestWhatIsSharedSaysTheSame(t *testing.T) {
 	set := own(t)
 	parcel, err := share.Of(profile(t, set), set, "For the red model.\nTried with 5 games.")
@@ -139,15 +140,19 @@ func TestAParcelThatIsNoneIsRefused(t *testing.T) {
 	require.NoError(t, err)
 	good := parcel.String()
 	for name, c := range map[string]struct{ text, say string }{
-		"nothing":               {"", "no loader that was shared"},
-		"another file":          {"format = 1\n", "no loader that was shared"},
-		"no loader":             {good[:strings.Index(good, "#== loader")], "it has no loader"},
-		"a path out":            {strings.ReplaceAll(good, "PLAY/{region}", "../{region}"), "leads out of the target"},
-		"a name out":            {strings.Replace(good, "#== platform krn", "#== platform ../krn", 1), "neither a platform nor a loader"},
-		"another kind":          {strings.Replace(good, "#== platform krn", "#== program krn", 1), "neither a platform nor a loader"},
-		"two of one":            {good + good[strings.Index(good, "#== loader"):], "twice"},
-		"another name":          {strings.Replace(good, "#== loader wharf", "#== loader rowan", 1), "it describes wharf"},
-		"an unknown key":        {strings.Replace(good, "console = ", "command = \"rm\"\nconsole = ", 1), "unknown key"},
+		"nothing":      {"", "no loader that was shared"},
+		"another file": {"format = 1\n", "no loader that was shared"},
+		"no loader":    {good[:strings.Index(good, "#== loader")], "it has no loader"},
+		"a path out":   {strings.ReplaceAll(good, "PLAY/{region}", "../{region}"), "leads out of the target"},
+		"a name out": {strings.Replace(good, "#== platform krn", "#== platform ../krn", 1),
+			"neither a platform nor a loader"},
+		"another kind": {strings.Replace(good, "#== platform krn", "#== program krn", 1),
+			"neither a platform nor a loader"},
+		"two of one": {good + good[strings.Index(good, "#== loader"):], "twice"},
+		"another name": {strings.Replace(good, "#== loader wharf", "#== loader rowan", 1),
+			"it describes wharf"},
+		"an unknown key": {strings.Replace(good, "console = ", "command = \"rm\"\nconsole = ", 1),
+			"unknown key"},
 		"a platform it has not": {strings.Replace(good, "#== platform krn", "#== platform krm", 1), "it describes krn"},
 	} {
 		t.Run(name, func(t *testing.T) {

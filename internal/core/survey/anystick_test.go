@@ -301,7 +301,8 @@ func damage(t *testing.T, c *stickCase, dir string) string {
 	b, err := os.ReadFile(file)
 	require.NoError(t, err)
 	edited := len(b) < 1000 && (strings.HasSuffix(name, ".run") || strings.HasSuffix(name, ".go")) && len(b) != 64 ||
-		string(b) == "games are here\n" || strings.ContainsAny(string(b), "|;") // an entry may have been, behind its file
+		// an entry may have been, behind its file
+		string(b) == "games are here\n" || strings.ContainsAny(string(b), "|;")
 	switch n := c.Intn(4); {
 	case n == 0:
 		require.NoError(t, os.Remove(file))

@@ -135,7 +135,8 @@ func TestLearningEndsWhenItIsCancelled(t *testing.T) {
 func TestLearningFromASecondStick(t *testing.T) {
 	_, one := strangeStick(t, 7, "one")
 	_, two := strangeStick(t, 7, "two")
-	d, err := learn.Together(t.Context(), []learn.Look{lookAt(t, one, learn.Sources{}), lookAt(t, two, learn.Sources{})},
+	d, err := learn.Together(t.Context(), []learn.Look{lookAt(t, one, learn.Sources{}),
+		lookAt(t, two, learn.Sources{})},
 		coretest.Set(t))
 	require.NoError(t, err)
 	agrees := func(d *learn.Draft) bool {
@@ -147,7 +148,8 @@ func TestLearningFromASecondStick(t *testing.T) {
 	assert.Empty(t, d.Against)
 
 	_, other := strangeStick(t, 12, "one")
-	d, err = learn.Together(t.Context(), []learn.Look{lookAt(t, one, learn.Sources{}), lookAt(t, other, learn.Sources{})},
+	d, err = learn.Together(t.Context(), []learn.Look{lookAt(t, one, learn.Sources{}),
+		lookAt(t, other, learn.Sources{})},
 		coretest.Set(t))
 	require.NoError(t, err)
 	assert.False(t, agrees(d), "another console's stick")
@@ -162,7 +164,8 @@ func TestLearningFromASecondStick(t *testing.T) {
 		return err
 	}))
 	require.NoError(t, os.Rename(game, filepath.Join(moved, "lost"+filepath.Ext(game))))
-	d, err = learn.Together(t.Context(), []learn.Look{lookAt(t, one, learn.Sources{}), lookAt(t, moved, learn.Sources{})},
+	d, err = learn.Together(t.Context(), []learn.Look{lookAt(t, one, learn.Sources{}),
+		lookAt(t, moved, learn.Sources{})},
 		coretest.Set(t))
 	require.NoError(t, err)
 	assert.False(t, agrees(d), "one game lies elsewhere")
@@ -181,9 +184,11 @@ func TestLearningTakesAnswers(t *testing.T) {
 	require.Contains(t, keys(d), "names")
 	platform := d.Taught[0]
 	d = learntFrom(t, stick, learn.Sources{Answers: learn.Answers{
-		{Key: "names", Answer: "Wharf House, Heron"}, {Key: "label", Answer: "WHARF"}, {Key: "filesystems", Answer: "fat32"},
+		{Key: "names", Answer: "Wharf House, Heron"}, {Key: "label", Answer: "WHARF"},
+		{Key: "filesystems", Answer: "fat32"},
 		{Key: "at the console", Answer: "Press rescan."}, {Key: "name " + platform.Name, Answer: learn.NoField}}})
-	assert.Equal(t, []string{"wharf-house", "Wharf House", "Heron", "WHARF"}, []string{d.Name, d.Shown, d.Console, d.Label})
+	assert.Equal(t, []string{"wharf-house", "Wharf House", "Heron", "WHARF"}, []string{d.Name, d.Shown, d.Console,
+		d.Label})
 	assert.Equal(t, []string{"Press rescan"}, d.Checklist)
 	assert.Equal(t, []string{"fat32"}, d.Filesystems)
 	assert.NotContains(t, keys(d), "names")

@@ -87,8 +87,8 @@ func learnt(t *testing.T, family string) (l lesson) {
 	return l
 }
 
-// TestLearningSticksOfConsolesThatNobodyKnows learns the families as a person's own console is met: with neither platform nor
-// loader known. Nothing that is called certain is wrong.
+// TestLearningSticksOfConsolesThatNobodyKnows learns the families as a person's own console is met: with neither
+// platform nor loader known. Nothing that is called certain is wrong.
 func TestLearningSticksOfConsolesThatNobodyKnows(t *testing.T) {
 	families, err := filepath.Glob("../loader/testdata/families/*")
 	require.NoError(t, err)

@@ -198,7 +198,8 @@ func (c *class) listed(group []saying, known [][]string, bases map[string]int) (
 		}
 		in := make([]string, len(c.all))
 		for _, x := range group {
-			around := infer.Contexts(x.text, slices.DeleteFunc(slices.Clone(words), func(w string) bool { return w == "" }))
+			around := infer.Contexts(x.text, slices.DeleteFunc(slices.Clone(words),
+				func(w string) bool { return w == "" }))
 			for i, w := range words {
 				if len(around) > 0 && in[i] == "" && w != "" && around[0].Within(x.text, 0, w) >= 0 {
 					in[i] = varying(group, x)
@@ -222,7 +223,8 @@ func (c *class) follows(words []string, known [][]string) bool {
 		v := loader.Values{loader.FieldID: known[i][0], loader.FieldTitle: known[i][1]}
 		rows = append(rows, infer.Row{Values: v, Text: w})
 	}
-	m, ok := infer.Template(rows, infer.Options{Fields: []loader.Field{loader.FieldID, loader.FieldTitle}, Simple: true})
+	m, ok := infer.Template(rows, infer.Options{Fields: []loader.Field{loader.FieldID, loader.FieldTitle},
+		Simple: true})
 	return ok && strings.Contains(m.Text, "{") && !strings.Contains(m.Text, "{if ")
 }
 

@@ -160,7 +160,8 @@ func (c *class) id(places []*place) (Found, bool) {
 // marked reports whether all values begin with the same sign: it stands in front of them.
 func marked(values []string) bool {
 	return !slices.ContainsFunc(values, func(v string) bool {
-		return v == "" || v[0] != values[0][0] || v[0] >= 0x80 || unicode.IsLetter(rune(v[0])) || unicode.IsDigit(rune(v[0]))
+		return v == "" || v[0] != values[0][0] || v[0] >= 0x80 || unicode.IsLetter(rune(v[0])) ||
+			unicode.IsDigit(rune(v[0]))
 	})
 }
 
@@ -287,7 +288,8 @@ func (c *class) name(places []*place, id Found) (Found, bool) {
 		}
 		if n := spaced*20 - p.cost*4; spaced > 0 && n > score && areNames(p.values) {
 			score = n
-			best = p.found(p.values, "", "", fmt.Sprintf("in %d of %d, %s; it reads like one, and no path has it", len(c.all),
+			best = p.found(p.values, "", "", fmt.Sprintf("in %d of %d, %s; it reads like one, and no path has it",
+				len(c.all),
 				len(c.all), p.where))
 		}
 	}

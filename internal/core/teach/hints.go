@@ -11,8 +11,8 @@ import (
 	"polytome/internal/core/loader"
 )
 
-// A Hint is what a person has said of one game: the value that a field has there. Without a value the games have no such
-// field.
+// A Hint is what a person has said of one game: the value that a field has there. Without a value the games have no
+// such field.
 type Hint struct {
 	Field string // as [loader.FieldNames] have them
 	Path  string // of the game, or of a file in it, on the target
@@ -25,7 +25,10 @@ func (c *class) hint(field string) (h Hint, game int, ok bool) {
 		if h.Field != field {
 			continue
 		}
-		i := slices.IndexFunc(c.all, func(s *sample) bool { return s.path == h.Path || strings.HasPrefix(h.Path, s.path+"/") })
+		i := slices.IndexFunc(c.all, func(
+			s *sample) bool {
+			return s.path == h.Path || strings.HasPrefix(h.Path, s.path+"/")
+		})
 		if i >= 0 {
 			return h, i, true
 		}

@@ -128,8 +128,8 @@ func (c *candidate) likely() (n int) {
 	return n
 }
 
-// isFile reports whether something that is known of folders stands in a file that is nearly all of each: the file is the
-// game.
+// isFile reports whether something that is known of folders stands in a file that is nearly all of each: the file is
+// the game.
 func (c *class) isFile(p *Platform) bool {
 	for _, f := range p.Fields {
 		if c.form == title.Folder && f.File != "" && !f.Reading.FileName && !slices.ContainsFunc(c.all,
@@ -152,7 +152,8 @@ func (s *sample) isOther(file string) bool {
 
 // joined reports whether another class has taken in the files of this one.
 func (c *class) joined(taken []*class) bool {
-	return len(c.exts) > 0 && slices.ContainsFunc(taken, func(o *class) bool { return slices.Contains(o.exts, c.exts[0]) })
+	return len(c.exts) > 0 && slices.ContainsFunc(taken,
+		func(o *class) bool { return slices.Contains(o.exts, c.exts[0]) })
 }
 
 // beside reports whether the files of a class belong to games of another one: they are named like these, and smaller.
@@ -228,8 +229,8 @@ func (c *class) covered(taken []*class) bool {
 	return false
 }
 
-// platform works out what the games of a class are; nil where nothing tells them from other files. All are the classes of
-// the target.
+// platform works out what the games of a class are; nil where nothing tells them from other files. All are the classes
+// of the target.
 func (c *class) platform(dir string, all []*class) *Platform {
 	c.all = slices.DeleteFunc(c.all, func(s *sample) bool { return s.open(dir, c.form) != nil })
 	defer func() {

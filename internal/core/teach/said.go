@@ -129,7 +129,8 @@ func decodeAll(b []byte, as string) string {
 func (x *saying) beside(name string) []string {
 	for line := range strings.Lines(x.as) {
 		if at := infer.WordIn(strings.ToUpper(line), name); at >= 0 && at+len(name) <= len(line) {
-			return strings.FieldsFunc(line[at+len(name):], func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })
+			return strings.FieldsFunc(line[at+len(name):],
+				func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })
 		}
 	}
 	return nil

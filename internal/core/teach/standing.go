@@ -101,7 +101,8 @@ func (c *class) standing(all [][]byte, fromEnd bool, add func(*place)) {
 		if k.at >= mostOffsets || k.at < -mostOffsets { // headers are short
 			cost++
 		}
-		add(&place{marker: loader.Marker{Syntax: loader.Binary}, where: where, cost: cost, cut: goesOn(all, k.at, k.encoding, words),
+		add(&place{marker: loader.Marker{Syntax: loader.Binary}, where: where, cost: cost, cut: goesOn(all, k.at,
+			k.encoding, words),
 			read: loader.Reading{Offset: &offset, Length: int64(length), Encoding: k.encoding}})
 	}
 }
@@ -115,7 +116,8 @@ func goesOn(all [][]byte, at int, encoding string, words map[int]string) bool {
 			from += len(all[i])
 		}
 		b, _ := infer.Encoded(w, encoding)
-		if from += len(b); from < len(all[i]) && (unicode.IsLetter(rune(all[i][from])) || unicode.IsDigit(rune(all[i][from]))) {
+		if from += len(b); from < len(all[i]) && (unicode.IsLetter(rune(all[i][from])) ||
+			unicode.IsDigit(rune(all[i][from]))) {
 			n++
 		}
 	}

@@ -477,8 +477,9 @@ func (m *Model) teach() tea.Cmd {
 		return nil
 	}
 	a := m.d.AddressOf(f.Drive, m.volume())
-	return m.d.Teach(state.Teaching{At: m.d.Bench.Resolve(a), Name: f.Drive.Name(), Config: bench.Target{Name: f.Drive.Name(),
-		At: a}})
+	return m.d.Teach(state.Teaching{At: m.d.Bench.Resolve(a), Name: f.Drive.Name(),
+		Config: bench.Target{Name: f.Drive.Name(),
+			At: a}})
 }
 
 // Click chooses a drive, or a part of the map.

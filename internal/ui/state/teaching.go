@@ -19,7 +19,8 @@ func (d *State) BeginTeaching(source, at string) tea.Cmd {
 	d.Bench.Sources = []bench.Source{{Path: source}}
 	d.resize()
 	name := nameOf(at)
-	return tea.Batch(d.StartScan(), d.save(), d.Teach(Teaching{At: at, Name: name, Config: bench.Target{Name: name, At: at}}))
+	return tea.Batch(d.StartScan(), d.save(), d.Teach(Teaching{At: at, Name: name, Config: bench.Target{Name: name,
+		At: at}}))
 }
 
 // Taught puts a target that was learnt from on the bench as soon as its loader is known, where it is not there yet.

@@ -159,7 +159,8 @@ func (m *Model) hexSide(t *style.Theme, w, height int) []string {
 			}
 			switch {
 			case i == h.cursor:
-				s, glyph = t.Style(t.Accent).Bold(true).Reverse(true).Render(s), t.Style(t.Accent).Bold(true).Reverse(true).
+				s, glyph = t.Style(t.Accent).Bold(true).Reverse(true).Render(s), t.Style(t.Accent).Bold(true).
+					Reverse(true).
 					Render(glyph)
 			case i >= from && i < to:
 				s, glyph = t.Bold(t.Accent, s), t.Bold(t.Accent, glyph)

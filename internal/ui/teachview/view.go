@@ -209,7 +209,8 @@ func (m *Model) gameLines(t *style.Theme, w int) (out []line) {
 		if g.refused {
 			fg = warn
 		}
-		out = append(out, line{t.Clip(style.Clean(g.name), w), nil, false}, line{t.Clip("  "+style.Clean(g.path), w), fg, false})
+		out = append(out, line{t.Clip(style.Clean(g.name), w), nil, false}, line{t.Clip("  "+style.Clean(g.path), w),
+			fg, false})
 	}
 	return out
 }
@@ -222,7 +223,8 @@ func (m *Model) box(t *style.Theme, w int) []string {
 	q := m.question()
 	if m.hex != nil {
 		return []string{t.Rule("point at a value", w),
-			" " + t.Paint(t.Dim, t.Clip("The text under the cursor counts; space marks another beginning. i: it is the ID, m: the name.", w-2))}
+			" " + t.Paint(t.Dim, t.Clip("The text under the cursor counts; space marks another beginning. i: it is "+
+				"the ID, m: the name.", w-2))}
 	}
 	if q == nil {
 		switch {

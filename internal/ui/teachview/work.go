@@ -1,0 +1,225 @@
+package teachview
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"slices"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"polytome/internal/core/layout"
+	"polytome/internal/core/learn"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/scan"
+	"polytome/internal/core/survey"
+	"polytome/internal/ui/state"
+)
+
+// A LookedMsg is that a target was looked at.
+type LookedMsg struct {
+	number  int
+	session *session
+	err     error
+}
+
+// A LearntMsg is what was learnt.
+type LearntMsg struct {
+	number int
+	draft  *learn.Draft
+	err    error
+}
+
+// A LaidMsg is where the user's own titles would go.
+type LaidMsg struct {
+	number int
+	games  []game
+	err    error
+}
+
+// A SavedMsg is that the profile was written.
+type SavedMsg struct {
+	number int
+	name   string
+	files  []string
+	err    error
+}
+
+// look opens the target, and has what is needed of it be at hand.
+func (m *Model) look() tea.Cmd {
+	ctx, number := m.begin("looking at " + m.from.Name)
+	from := m.from
+	from.Config.Loader = "" // its rules are what is not known
+	return func() tea.Msg {
+		p, err := survey.OpenTarget(ctx, from.At, from.Config, nil, false)
+		if err != nil {
+			return LookedMsg{number: number, err: err}
+		}
+		l, done, err := learn.LookAt(ctx, from.At, p, learn.Sources{})
+		if err != nil {
+			return LookedMsg{number: number, err: errors.Join(err, p.Close())}
+		}
+		l.Name = from.Name
+		return LookedMsg{number: number, session: &session{l, func() {
+			done()
+			_ = p.Close() // which was read from
+		}}}
+	}
+}
+
+// learn has everything be learnt again, with what was answered so far.
+func (m *Model) learn() tea.Cmd {
+	if m.session == nil {
+		return nil
+	}
+	ctx, number := m.begin("learning")
+	l, set := m.session.look, m.d.Set
+	l.Answers = slices.Clone(m.answers)
+	return func() tea.Msg {
+		d, err := learn.Learn(ctx, l, set)
+		if ctx.Err() != nil {
+			err = ctx.Err()
+		}
+		return LearntMsg{number, d, err}
+	}
+}
+
+// lay finds where the user's own titles would go by what was learnt.
+func (m *Model) lay() tea.Cmd {
+	if m.draft == nil || m.session == nil {
+		return nil
+	}
+	ctx, number := m.begin("laying your games out")
+	d, l := m.draft, m.session.look
+	set := learn.With(m.d.Set, d.Taught)
+	var sources []string
+	for _, s := range m.d.Bench.Sources {
+		sources = append(sources, m.d.Bench.Resolve(s.Path))
+	}
+	return func() tea.Msg {
+		p, err := loader.ParseProfile("draft.toml", []byte(d.TOML()))
+		if err == nil {
+			err = set.Check(p)
+		}
+		if err != nil {
+			return LaidMsg{number: number, err: err}
+		}
+		r, err := scan.Scan(ctx, sources, scan.Options{Set: set})
+		if err != nil {
+			return LaidMsg{number: number, err: err}
+		}
+		t := layout.Lay(r.Titles, p, layout.Destination{Attachment: &p.Attachments[0], Filesystem: l.Facts.Filesystem,
+			Set: set})
+		msg := LaidMsg{number: number}
+		for i := range r.Titles {
+			if r.Titles[i].Platform == "" {
+				continue
+			}
+			pl := &t.Placements[i]
+			g := game{name: r.Titles[i].Name}
+			switch {
+			case pl.Refusal == nil:
+				g.path = pl.Items[0].Path
+			case pl.Refusal.Foreign:
+				continue // of another console
+			default:
+				g.path, g.refused = pl.Refusal.Say, true
+			}
+			msg.games = append(msg.games, g)
+		}
+		return msg
+	}
+}
+
+// save writes the profile, and the platforms that it needs.
+func (m *Model) save() tea.Cmd {
+	switch {
+	case m.draft == nil || len(m.draft.Rules) == 0:
+		m.d.Notice = "There is nothing to write yet."
+		return nil
+	case m.d.OwnDir == "":
+		m.d.Notice = "There is no folder for your own profiles."
+		return nil
+	}
+	number, own, set := m.number, m.d.OwnDir, m.d.Set
+	d := *m.draft
+	return func() tea.Msg {
+		name := d.Name
+		for n := 2; ; n++ { // an earlier one is kept
+			if _, err := os.Stat(loader.OwnFile(own, d.Name)); errors.Is(err, fs.ErrNotExist) && !slices.ContainsFunc(
+				set.Profiles, func(p *loader.Profile) bool { return p.Name == d.Name }) {
+				break
+			}
+			d.Name = fmt.Sprintf("%s-%d", name, n)
+		}
+		files, err := d.Save(loader.OwnFile(own, d.Name), own, set)
+		return SavedMsg{number, d.Name, files, err}
+	}
+}
+
+// Update takes in what comes of the panel's own work.
+func (m *Model) Update(msg tea.Msg, _ bool) (t state.Taken, ok bool) {
+	switch msg := msg.(type) {
+	case LookedMsg:
+		if msg.number != m.number {
+			if msg.session != nil {
+				msg.session.end()
+			}
+			return t, true
+		}
+		m.busy = ""
+		if msg.err != nil {
+			m.problem = state.Sentence(msg.err.Error())
+			return t, true
+		}
+		m.session = msg.session
+		t.Cmd = m.learn()
+	case LearntMsg:
+		if msg.number == m.number {
+			m.setDraft(msg)
+		}
+	case LaidMsg:
+		if msg.number == m.number {
+			m.busy, m.games, m.laid = "", msg.games, true
+			if msg.err != nil {
+				m.problem = state.Sentence(msg.err.Error())
+			}
+			m.width = 0
+		}
+	case SavedMsg:
+		m.saved(msg)
+		if msg.err == nil {
+			m.d.Learnt = msg.name
+			m.d.Taught(m.from, msg.name)
+		}
+		t.Cmd = tea.Batch(m.d.Reload(), m.d.WatchLoaders())
+	default:
+		return t, false
+	}
+	return t, true
+}
+
+// setDraft takes over what was learnt.
+func (m *Model) setDraft(msg LearntMsg) {
+	m.busy, m.problem, m.laid, m.games = "", "", false, nil
+	if msg.err != nil {
+		m.problem = state.Sentence(msg.err.Error())
+	}
+	if msg.draft != nil {
+		m.draft = msg.draft
+	}
+	m.asked = max(0, min(m.asked, len(m.questions())-1))
+	m.width = 0
+	m.list()
+}
+
+func (m *Model) saved(msg SavedMsg) {
+	if msg.err != nil {
+		m.d.Notice = state.Sentence(msg.err.Error())
+		return
+	}
+	m.d.Notice = fmt.Sprintf("Written: %s. L shows the loader %s; p there fills the target for it.",
+		strings.Join(msg.files, ", "), msg.name)
+}
