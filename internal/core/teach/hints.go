@@ -36,9 +36,9 @@ func (c *class) hint(field string) (h Hint, game int, ok bool) {
 	return Hint{}, 0, false
 }
 
-// told finds where a value stands that a person has pointed at: all of a place, a part of a text, or any bytes of the
+// byHint finds where a value stands that a person has pointed at: all of a place, a part of a text, or any bytes of the
 // game's own file.
-func (c *class) told(places []*place, h Hint, game int) (best Found, ok bool) {
+func (c *class) byHint(places []*place, h Hint, game int) (best Found, ok bool) {
 	cost := 0
 	take := func(p *place, values []string, pattern string) {
 		if filled(values)*10 >= len(c.all)*8 && (!ok || p.cost < cost) {

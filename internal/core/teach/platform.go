@@ -302,7 +302,7 @@ func (c *class) join(dir string, p *Platform, all []*class) bool {
 func (c *class) field(places []*place, p *Platform, name string, find func() (Found, bool)) {
 	f, ok := find()
 	if h, game, said := c.hint(name); said {
-		if f, ok = c.told(places, h, game); !ok {
+		if f, ok = c.byHint(places, h, game); !ok {
 			delete(p.Fields, name)
 		}
 	}
