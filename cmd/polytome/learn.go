@@ -22,9 +22,9 @@ import (
 
 // learnLoaderOptions are the flags of loaders learn.
 type learnLoaderOptions struct {
-	out, as, answers string
-	games            []string
-	asJSON           bool
+	out, as, answers, beyond string
+	games                    []string
+	asJSON                   bool
 }
 
 func learnLoader() *cobra.Command {
@@ -44,6 +44,9 @@ is read than is needed. Several targets of one console are learnt from together:
 is certain, and what they contradict each other in is said. --games names folders of games as they
 were before: platforms are worked out from them too, and without a target from them alone.
 
+--beyond takes a loader that is known, and prints what it does not account for as rules to add to its
+profile: lists, settings and other files that the console has made since the target was filled.
+
 --answers takes a file with what you know, as learn asks for it with --json: tables [[answer]] with
 the question's key and your answer. "id NAME" with a path on the target, a colon, a space and an ID,
 such as "GAMES/tide.img: KST-0192", says where the ID of a platform is to be looked for.`,
@@ -58,6 +61,7 @@ such as "GAMES/tide.img: KST-0192", says where the ID of a platform is to be loo
 		", "))
 	cmd.Flags().StringArrayVar(&opt.games, "games", nil, "a folder of games as they were before; may be given again")
 	cmd.Flags().StringVar(&opt.answers, "answers", "", "a file with answers to what is asked")
+	cmd.Flags().StringVar(&opt.beyond, "beyond", "", "a loader: learn only what its profile does not account for")
 	cmd.Flags().BoolVar(&opt.asJSON, "json", false, "print JSON")
 	return cmd
 }
@@ -76,11 +80,14 @@ func (opt *learnLoaderOptions) run(cmd *cobra.Command, args []string) error {
 			return err
 		}
 	}
+	out := cmd.OutOrStdout()
+	if opt.beyond != "" {
+		return opt.learnBeyond(cmd.Context(), out, args, set)
+	}
 	d, err := learnFrom(cmd.Context(), args, opt.as, set, from)
 	if err != nil {
 		return err
 	}
-	out := cmd.OutOrStdout()
 	switch {
 	case opt.asJSON:
 		platforms := []string{}
@@ -102,6 +109,38 @@ func (opt *learnLoaderOptions) run(cmd *cobra.Command, args []string) error {
 	printLearnt(out, d)
 	for _, f := range wrote {
 		fmt.Fprintf(out, "written: %s\n", f)
+	}
+	return nil
+}
+
+// learnBeyond prints what lies on a target beside what a loader's profile accounts for.
+func (opt *learnLoaderOptions) learnBeyond(ctx context.Context, out io.Writer, args []string, set *loader.Set) error {
+	if len(args) != 1 {
+		return usageError{errors.New("--beyond needs one target")}
+	}
+	p, err := set.Profile(opt.beyond)
+	if err != nil {
+		return err
+	}
+	looks, end, err := looksAt(ctx, args, opt.as, learn.Sources{})
+	if err != nil {
+		return err
+	}
+	defer end()
+	d, err := learn.Beyond(ctx, looks[0], p, set)
+	if err != nil {
+		return err
+	}
+	if opt.asJSON {
+		return printJSON(out, map[string]any{"findings": d.Findings, "open": d.Open, "additions": d.Additions()})
+	}
+	if len(d.Findings) == 0 {
+		fmt.Fprintf(out, "Nothing is there that the profile of %s does not account for.\n", p.Shown)
+		return nil
+	}
+	printLearnt(out, d)
+	if text := d.Additions(); text != "" {
+		fmt.Fprintf(out, "\nTo add to the profile:\n\n%s", text)
 	}
 	return nil
 }
@@ -151,13 +190,23 @@ func learnFrom(ctx context.Context, targets []string, as string, set *loader.Set
 	if len(targets) == 0 {
 		return learn.Platforms(ctx, set, from)
 	}
-	var looks []learn.Look
+	looks, end, err := looksAt(ctx, targets, as, from)
+	if err != nil {
+		return nil, err
+	}
+	defer end()
+	return learn.Together(ctx, looks, set)
+}
+
+// looksAt looks at targets. The caller calls end when nothing is read from them any longer.
+func looksAt(ctx context.Context, targets []string, as string, from learn.Sources) (looks []learn.Look, end func(),
+	err error) {
 	var ends []func()
-	defer func() {
-		for _, end := range ends {
-			end()
+	end = func() {
+		for _, e := range ends {
+			e()
 		}
-	}()
+	}
 	for _, at := range targets {
 		err := letIn(func() error {
 			p, err := survey.OpenTarget(ctx, drive.AddressOf(at), bench.Target{Name: at, At: at, As: as}, nil, false)
@@ -173,10 +222,11 @@ func learnFrom(ctx context.Context, targets []string, as string, set *loader.Set
 			return nil
 		})
 		if err != nil {
-			return nil, err
+			end()
+			return nil, nil, err
 		}
 	}
-	return learn.Together(ctx, looks, set)
+	return looks, end, nil
 }
 
 // readAnswers reads what a person knows.

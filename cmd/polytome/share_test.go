@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -88,4 +89,43 @@ func TestPlatformsOfAFolderOfGames(t *testing.T) {
 	status, _, errOut = own(t, t.TempDir(), "", "loaders", "learn", games, "--answers", filepath.Join(games, "no.toml"))
 	assert.Equal(t, 1, status)
 	assert.Contains(t, errOut, "no.toml")
+}
+
+// TestWhatTheConsoleMadeIsLearntToo: a target that was filled, and that a console has used since.
+func TestWhatTheConsoleMadeIsLearntToo(t *testing.T) {
+	config, stick := t.TempDir(), strange(t)
+	file := filepath.Join(config, "polytome", "profiles", "wharf.toml")
+	status, _, errOut := own(t, config, "", "loaders", "learn", stick, "--as", "fat32", "-o", file)
+	require.Equal(t, 0, status, errOut)
+	status, out, errOut := own(t, config, "", "loaders", "learn", stick, "--as", "fat32", "--beyond", file)
+	require.Equal(t, 0, status, errOut)
+	assert.Contains(t, out, "Nothing is there that the profile of")
+
+	recent := ""
+	for n, name := range []string{"Alder Gate", "Brook Lane", "Copper Tide", "Dune Post"} {
+		coretest.Write(t, stick, fmt.Sprintf("KEEP/KST-%04d.set", 1200+n*37), []byte("title="+name+"\nvolume=5\n"))
+		recent += name + ".krn\r\n"
+	}
+	coretest.Write(t, stick, "KEEP/recent.lst", []byte(recent))
+	require.NoError(t, os.MkdirAll(filepath.Join(stick, "SHOTS"), 0o755))
+	status, out, errOut = own(t, config, "", "loaders", "learn", stick, "--as", "fat32", "--beyond", file)
+	require.Equal(t, 0, status, errOut)
+	for _, want := range []string{"each title has settings: KEEP/{id}.set", "titles are listed in KEEP/recent.lst",
+		"the console makes 1 folder by itself, such as SHOTS", "To add to the profile:", `path = "KEEP/{id}.set"`} {
+		assert.Contains(t, out, want)
+	}
+	assert.NotContains(t, out, "titles.lst", "what the profile has is not learnt again")
+
+	_, additions, _ := own(t, config, "", "loaders", "learn", stick, "--as", "fat32", "--beyond", file)
+	_, additions, _ = strings.Cut(additions, "To add to the profile:\n\n")
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	whole := filepath.Join(t.TempDir(), "whole.toml")
+	require.NoError(t, os.WriteFile(whole, []byte(string(text)+"\n"+additions), 0o644))
+	status, out, _ = own(t, config, "", "loaders", "check", whole)
+	assert.Equal(t, 0, status, out)
+
+	status, _, errOut = own(t, config, "", "loaders", "learn", t.TempDir(), "--as", "fat32", "--beyond", file)
+	assert.Equal(t, 1, status)
+	assert.Contains(t, errOut, "no title on")
 }

@@ -34,14 +34,20 @@ type placed struct {
 // lay has the titles of the target where the draft's rules put them, with the values that follow from that. What the
 // rules put elsewhere is left out.
 func (s *student) lay() {
-	s.placed = nil
 	p, err := loader.ParseProfile("draft.toml", []byte(s.d.TOML()))
 	if err != nil {
+		s.placed = nil
 		return // it is said when the draft is saved
 	}
 	titles, where := s.titles()
+	s.place(layout.Lay(titles, p, layout.Destination{Attachment: &p.Attachments[0],
+		Filesystem: s.look.Facts.Filesystem, Set: s.set}), titles, where)
+}
+
+// place takes those titles that are where a tree puts them.
+func (s *student) place(tree *layout.Tree, titles []title.Title, where map[string]string) {
+	s.placed = nil
 	fs := s.look.Facts.Filesystem
-	tree := layout.Lay(titles, p, layout.Destination{Attachment: &p.Attachments[0], Filesystem: fs, Set: s.set})
 	for i := range titles {
 		t := &titles[i]
 		pl := &tree.Placements[i]
