@@ -293,8 +293,8 @@ func sameName(dirs []string) bool {
 
 // headBytes and tailBytes are how much of a file's beginning and end is looked at.
 const (
-	headBytes = 64 << 10
-	tailBytes = 4 << 10
+	headBytes = 1 << 20
+	tailBytes = 1 << 20
 )
 
 // open has a sample read. One that cannot be opened is left out.

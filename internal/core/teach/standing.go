@@ -54,6 +54,10 @@ func (c *class) standing(all [][]byte, fromEnd bool, add func(*place)) {
 	for w := range c.said {
 		note(w)
 	}
+	begins := make([]bool, 1<<16) // by the first two bytes of the words: most places have none
+	for key := range index {
+		begins[int(key[0])<<8|int(key[1])] = true
+	}
 	type spot struct {
 		at       int
 		encoding string
@@ -61,6 +65,9 @@ func (c *class) standing(all [][]byte, fromEnd bool, add func(*place)) {
 	count := map[spot]map[int]string{} // what stands there, by sample
 	for i, b := range all {
 		for at := 0; at+3 <= len(b); at++ {
+			if !begins[int(b[at])<<8|int(b[at+1])] {
+				continue
+			}
 			for _, w := range index[[3]byte(b[at:])] {
 				if !bytes.HasPrefix(b[at:], w.bytes) {
 					continue
