@@ -100,6 +100,26 @@ func TestAConsoleIsTaught(t *testing.T) {
 	assert.Empty(t, set.Broken, "one that is there is not written over")
 }
 
+// TestWhatTheConsoleMadeIsOffered: a target that was learnt, and that the console has used since.
+func TestWhatTheConsoleMadeIsOffered(t *testing.T) {
+	a, stick, _ := teachApp(t)
+	press(a, "s")
+	c := a.state.Bench.Targets[len(a.state.Bench.Targets)-1]
+	for n := range 5 {
+		coretest.Write(t, stick, fmt.Sprintf("KEEP/KST-%04d.set", 1200+n*37), []byte("volume=5\n"))
+	}
+	panelOf[*teachview.Model](a).Close()
+	c.As = "fat32"
+	cmd := a.state.Teach(state.Teaching{At: stick, Name: c.Name, Config: c})
+	_, next := a.Update(cmd())
+	pump(a, next)
+	s := text(a)
+	assert.Contains(t, s, "does not account for")
+	assert.Contains(t, s, "each title has settings: KEEP/{id}.set")
+	press(a, "v", "v")
+	assert.Contains(t, text(a), "To add to the profile of")
+}
+
 func TestAPersonPointsAtTheID(t *testing.T) {
 	a, _, _ := teachApp(t)
 	press(a, "/", "alder", "enter", "x")

@@ -43,7 +43,8 @@ type Model struct {
 	answers learn.Answers
 	undone  learn.Answers // the last one first
 	draft   *learn.Draft
-	asked   int // the question that is shown
+	beyond  *learn.Draft // what the target's loader does not account for; nil for nothing
+	asked   int          // the question that is shown
 
 	rows   []row
 	tree   scroll.List
@@ -123,6 +124,7 @@ func (m *Model) Open() tea.Cmd {
 	}
 	m.Close()
 	m.from, m.answers, m.undone, m.draft, m.problem = from, nil, nil, nil, ""
+	m.beyond = nil
 	m.rows, m.games, m.laid, m.asked, m.shown, m.hex = nil, nil, false, 0, rules, nil
 	return m.look()
 }
@@ -148,7 +150,7 @@ func (m *Model) begin(what string) (ctx context.Context, number int) {
 	}
 	ctx, m.cancel = context.WithCancel(m.d.Ctx)
 	m.number++
-	m.busy = what
+	m.busy, m.width = what, 0
 	return ctx, m.number
 }
 

@@ -163,6 +163,16 @@ func (m *Model) sentences(t *style.Theme, w int) (out []line) {
 		return out
 	case m.shown == profile:
 		text := m.draft.TOML()
+		if m.beyond != nil {
+			if more := m.beyond.Additions(); more != "" {
+				say("To add to the profile of "+m.beyond.Shown+":", "", good, true)
+				for l := range strings.Lines(more) {
+					out = append(out, line{t.Clip(style.Clean(strings.TrimRight(l, "\n")), w), nil, strings.HasPrefix(l, "[")})
+				}
+				out = append(out, line{})
+				say("What would be written anew:", "", good, true)
+			}
+		}
 		for l := range strings.Lines(text[max(0, strings.Index(text, "\nformat = ")+1):]) { // behind what the rules say
 			var fg func(*style.Theme) color.Color
 			if strings.HasPrefix(l, "#") {
@@ -178,11 +188,19 @@ func (m *Model) sentences(t *style.Theme, w int) (out []line) {
 		say(m.problem, "", warn, true)
 		out = append(out, line{})
 	}
-	for _, f := range m.draft.Findings {
-		fg := map[learn.Confidence]func(*style.Theme) color.Color{learn.Certain: good, learn.Guess: warn}[f.Confidence]
-		say(string(f.Confidence)+": "+f.Say, "", fg, false)
-		say(f.Evidence, "  ", dim, false)
+	findings := func(all []learn.Finding) {
+		for _, f := range all {
+			fg := map[learn.Confidence]func(*style.Theme) color.Color{learn.Certain: good, learn.Guess: warn}[f.Confidence]
+			say(string(f.Confidence)+": "+f.Say, "", fg, false)
+			say(f.Evidence, "  ", dim, false)
+		}
 	}
+	if b := m.beyond; b != nil {
+		say("what the profile of "+b.Shown+" does not account for", "", nil, true)
+		findings(b.Findings)
+		out = append(out, line{}, line{"what would be learnt anew", nil, true})
+	}
+	findings(m.draft.Findings)
 	if len(m.draft.Against) > 0 {
 		out = append(out, line{}, line{"what speaks against it", warn, true})
 		for _, a := range m.draft.Against {

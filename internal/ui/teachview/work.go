@@ -29,6 +29,7 @@ type LookedMsg struct {
 type LearntMsg struct {
 	number int
 	draft  *learn.Draft
+	beyond *learn.Draft // what the loader that the target is filled for does not account for; nil where none is
 	err    error
 }
 
@@ -77,12 +78,19 @@ func (m *Model) learn() tea.Cmd {
 	ctx, number := m.begin("learning")
 	l, set := m.session.look, m.d.Set
 	l.Answers = slices.Clone(m.answers)
+	name := m.from.Config.Loader
 	return func() tea.Msg {
-		d, err := learn.Learn(ctx, l, set)
-		if ctx.Err() != nil {
-			err = ctx.Err()
+		msg := LearntMsg{number: number}
+		msg.draft, msg.err = learn.Learn(ctx, l, set)
+		if p, err := set.Profile(name); name != "" && err == nil {
+			if d, err := learn.Beyond(ctx, l, p, set); err == nil && len(d.Findings) > 0 {
+				msg.beyond = d
+			}
 		}
-		return LearntMsg{number, d, err}
+		if ctx.Err() != nil {
+			msg.err = ctx.Err()
+		}
+		return msg
 	}
 }
 
@@ -210,6 +218,7 @@ func (m *Model) setDraft(msg LearntMsg) {
 	if msg.draft != nil {
 		m.draft = msg.draft
 	}
+	m.beyond = msg.beyond
 	m.asked = max(0, min(m.asked, len(m.questions())-1))
 	m.width = 0
 	m.list()
