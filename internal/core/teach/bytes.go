@@ -130,7 +130,8 @@ func (c *class) atOffsets(all [][]byte, fromEnd bool, add func(*place)) {
 			where = fmt.Sprintf("%d bytes before the end, %d bytes, %s", least-at, length, encoding)
 		}
 		add(&place{marker: loader.Marker{Syntax: loader.Binary}, where: where, cost: cost, text: text,
-			read: loader.Reading{Offset: &offset, Length: int64(length), Encoding: encoding}})
+			within: behindWord(window[0], at),
+			read:   loader.Reading{Offset: &offset, Length: int64(length), Encoding: encoding}})
 	}
 	for _, encoding := range []string{"ascii", "shift-jis", "latin-1", "utf-8", "utf-16be", "utf-16le"} {
 		for at := 0; at < least; at++ {

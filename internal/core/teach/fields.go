@@ -75,8 +75,8 @@ func (c *class) id(places []*place) (Found, bool) {
 			hits, worth, who = beside, 90, "files beside them have"
 		}
 		if hits*10 < len(c.all)*8 || len(distinct) < 2 || len(distinct)*10 < len(values)*3 ||
-			p.cut && len(distinct) < len(values) || marked(values) { // a piece of an ID, or more than it
-			return
+			p.within || p.cut && len(distinct) < len(values) || marked(values) || slices.ContainsFunc(values, ofWords) {
+			return // a piece of an ID, more than it, or words
 		}
 		length := 0 // of the shortest: a piece of an ID is none
 		for i, v := range values {
@@ -157,6 +157,11 @@ func (c *class) id(places []*place) (Found, bool) {
 	return best, score > 0
 }
 
+// ofWords reports whether a value is words, as names are.
+func ofWords(v string) bool {
+	return strings.Contains(strings.TrimSpace(v), " ") && strings.ContainsFunc(v, unicode.IsLower)
+}
+
 // marked reports whether all values begin with the same sign: it stands in front of them.
 func marked(values []string) bool {
 	return !slices.ContainsFunc(values, func(v string) bool {
@@ -199,6 +204,9 @@ func (c *class) name(places []*place, id Found) (Found, bool) {
 	var best Found
 	score := 0
 	take := func(p *place, values []string, pattern, how string) {
+		if p.within {
+			return // the rest of a longer name
+		}
 		hits, beside, longer, distinct := 0, 0, 0, map[string]bool{}
 		for i, v := range values {
 			distinct[v] = true

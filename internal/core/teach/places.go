@@ -26,6 +26,7 @@ type place struct {
 	cost   int      // the simpler the place, the less
 	text   bool     // it is a longer text, of which a part may be the value
 	cut    bool     // it ends within a word
+	within bool     // it begins behind a space: within a longer text
 }
 
 // valuesAt reads a place in all samples.

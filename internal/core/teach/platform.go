@@ -73,7 +73,8 @@ func Platforms(dir string, entries []target.Entry, names []string, hints ...Hint
 		}
 	}
 	var found []candidate
-	for _, c := range all {
+	for i := 0; i < len(all); i++ {
+		c := all[i]
 		if c.count < 2 || c.bytes*50 < most || c.cut() {
 			continue
 		}
@@ -83,6 +84,10 @@ func Platforms(dir string, entries []target.Entry, names []string, hints ...Hint
 		if p != nil && c.join(dir, p, all) {
 			c.hear(words)
 			p = c.platform(dir, all)
+		}
+		if parts := c.split(dir, p); parts != nil {
+			all = append(all, parts...)
+			continue
 		}
 		if p != nil && (p.Inside() || c.bytes*2 > whole) {
 			found = append(found, candidate{c, p})
@@ -150,10 +155,66 @@ func (s *sample) isOther(file string) bool {
 	return err != nil || info.Size()*10 < s.size*9
 }
 
+// split divides images of which nothing is known by a text that some of them have and others not: they are of several
+// platforms. It is nil where nothing divides them.
+func (c *class) split(dir string, p *Platform) []*class {
+	if c.form != title.Image || p != nil && p.Inside() {
+		return nil
+	}
+	texts := map[string]int{}
+	has := make([]map[string]bool, len(c.all))
+	for i, s := range c.all {
+		if has[i] = map[string]bool{}; s.open(dir, c.form) != nil {
+			return nil
+		}
+		for _, f := range s.files {
+			b, err := s.text(f)
+			if _, text := EncodingOf([][]byte{b}); err == nil && text {
+				has[i][strings.ToLower(f)] = true
+			}
+		}
+		s.close()
+		for f := range has[i] {
+			texts[f]++
+		}
+	}
+	most := ""
+	for _, f := range slices.Sorted(keysOf(texts)) {
+		if n := texts[f]; n > 1 && n < len(c.all) && n > texts[most] {
+			most = f
+		}
+	}
+	if most == "" {
+		return nil
+	}
+	with, without := *c, *c
+	with.all, without.all = nil, nil
+	for i, s := range c.all {
+		if has[i][most] {
+			with.all = append(with.all, s)
+		} else {
+			without.all = append(without.all, s)
+		}
+	}
+	with.count, without.count = len(with.all), len(without.all)
+	with.bytes, without.bytes = bytesOf(with.all), bytesOf(without.all)
+	return []*class{&with, &without}
+}
+
+func bytesOf(all []*sample) (n int64) {
+	for _, s := range all {
+		n += s.size
+	}
+	return n
+}
+
 // joined reports whether another class has taken in the files of this one.
 func (c *class) joined(taken []*class) bool {
-	return len(c.exts) > 0 && slices.ContainsFunc(taken,
-		func(o *class) bool { return slices.Contains(o.exts, c.exts[0]) })
+	return slices.ContainsFunc(taken, func(o *class) bool {
+		return o.form == c.form && slices.ContainsFunc(c.all, func(s *sample) bool {
+			return slices.ContainsFunc(o.all, func(x *sample) bool { return x.path == s.path })
+		})
+	})
 }
 
 // beside reports whether the files of a class belong to games of another one: they are named like these, and smaller.

@@ -165,6 +165,9 @@ func folders(entries []target.Entry) (out []*class) {
 		if len(dirs) < 2 || nested(dirs) || sameName(dirs) {
 			continue
 		}
+		if alike := mostAlike(dirs, inside); alike > 2 && alike >= len(dirs) {
+			continue // shelves of games, that happen to hold the same ones
+		}
 		key := strings.Join(dirs, "\x00")
 		if byFolders[key] != nil {
 			continue
@@ -205,6 +208,18 @@ func counted(all []target.Entry) bool {
 		}
 	}
 	return shorter < 2 && len(all) > 1
+}
+
+// mostAlike is how many files with one extension lie right in one of the folders.
+func mostAlike(dirs []string, inside map[string]map[string][]target.Entry) (n int) {
+	for _, dir := range dirs {
+		for ext, all := range inside[dir] {
+			if ext != "" && !slices.Contains(besides, ext) {
+				n = max(n, len(all))
+			}
+		}
+	}
+	return n
 }
 
 // rank is in which order classes are tried: files that are named apart before folders, and last files that have one

@@ -108,10 +108,32 @@ func (c *class) standing(all [][]byte, fromEnd bool, add func(*place)) {
 		if k.at >= mostOffsets || k.at < -mostOffsets { // headers are short
 			cost++
 		}
-		add(&place{marker: loader.Marker{Syntax: loader.Binary}, where: where, cost: cost, cut: goesOn(all, k.at,
-			k.encoding, words),
+		add(&place{marker: loader.Marker{Syntax: loader.Binary}, where: where, cost: cost,
+			cut: goesOn(all, k.at, k.encoding, words), within: behindSpace(all, k.at, words),
 			read: loader.Reading{Offset: &offset, Length: int64(length), Encoding: k.encoding}})
 	}
+}
+
+// behindSpace reports whether a space and a letter stand in front of a place in all.
+func behindSpace(all [][]byte, at int, words map[int]string) bool {
+	for i := range words {
+		from := at
+		if at < 0 {
+			from += len(all[i])
+		}
+		if !behindWord(all[i], from) {
+			return false
+		}
+	}
+	return true
+}
+
+// behindWord reports whether a word and a space stand in front of a place, or a word in front of its own space.
+func behindWord(b []byte, at int) bool {
+	if at < len(b) && b[at] == ' ' {
+		at++
+	}
+	return at > 1 && b[at-1] == ' ' && b[at-2] > ' ' && b[at-2] < 0x7F
 }
 
 // goesOn reports whether another letter or digit follows most of the words.
