@@ -224,3 +224,49 @@ func TestLearningFromGamesAlone(t *testing.T) {
 	_, err = learn.Platforms(t.Context(), coretest.Set(t), learn.Sources{Games: []string{t.TempDir()}})
 	assert.ErrorContains(t, err, "is a game of a platform that is not known yet")
 }
+
+// TestLearningFromAMessyStick: pictures, notes, a half copy, a misnamed game and the games of another console do not
+// spoil what the others show, and are said.
+func TestLearningFromAMessyStick(t *testing.T) {
+	_, stick := strangeStick(t, 7, "one")
+	clean := learntFrom(t, stick, learn.Sources{})
+	require.Len(t, clean.Rules, 1)
+	_, other := strangeStick(t, 2, "one")
+
+	messy := filepath.Join(t.TempDir(), "CONSOLE")
+	require.NoError(t, os.CopyFS(messy, os.DirFS(stick)))
+	require.NoError(t, os.CopyFS(filepath.Join(messy, "borrowed"), os.DirFS(other)))
+	for n := range 9 {
+		coretest.Write(t, messy, fmt.Sprintf("holiday/IMG_%03d.jpg", n), append([]byte("\xff\xd8\xff\xe0"), make([]byte, 50_000)...))
+	}
+	coretest.Write(t, messy, "to do.txt", []byte("ask about the second disc\n"))
+	var games []string
+	ext := clean.Taught[0].Exts[0]
+	require.NoError(t, filepath.WalkDir(messy, func(p string, e os.DirEntry, err error) error {
+		if strings.HasSuffix(p, ext) {
+			games = append(games, p)
+		}
+		return err
+	}))
+	require.Greater(t, len(games), 6)
+	half, err := os.ReadFile(games[0])
+	require.NoError(t, err)
+	coretest.Write(t, messy, "half"+ext, half[:len(half)/2])
+	require.NoError(t, os.Rename(games[1], filepath.Join(messy, "mine"+ext)))
+
+	d := learntFrom(t, messy, learn.Sources{})
+	var rules []string
+	for _, r := range d.Rules {
+		rules = append(rules, r.Path)
+	}
+	assert.Contains(t, rules, clean.Rules[0].Path)
+	said := d.TOML()
+	assert.True(t, strings.Contains(said, "mine"+ext) || strings.Contains(said, "half"+ext), "what is astray is said")
+	for _, f := range d.Findings {
+		if strings.Contains(f.Say, " go to ") && f.Confidence == learn.Certain {
+			assert.NotContains(t, f.Say, "mine")
+			assert.NotContains(t, f.Say, "half")
+		}
+	}
+	assert.NotContains(t, strings.Join(rules, "\n"), "holiday")
+}
