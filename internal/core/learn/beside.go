@@ -2,6 +2,7 @@ package learn
 
 import (
 	"bytes"
+	"encoding/json"
 	"fmt"
 	"image"
 	_ "image/jpeg" // to measure covers
@@ -436,7 +437,7 @@ type escape struct {
 func escapes(text string) (out []escape) {
 	out = []escape{{}}
 	switch text = strings.TrimSpace(text); {
-	case strings.HasPrefix(text, "{") || strings.HasPrefix(text, "["):
+	case json.Valid([]byte(text)):
 		out = append([]escape{{"json", layout.Escape("json")}}, out...)
 	case strings.HasPrefix(text, "<"):
 		out = append([]escape{{"xml", layout.Escape("xml")}}, out...)

@@ -326,6 +326,10 @@ func (s *student) textList(c *List, all []*listing) bool {
 		}
 		if ok {
 			c.Make, c.Header, c.Line, c.Between, c.Footer = e.make, m.Header, m.Line, m.Between, m.Footer
+			if c.Make == "" {
+				c.Make = makeOf(all[0].entry.Path, m.Line)
+			}
+			c.Key = keyOf(c.Make, m.Line)
 			return true
 		}
 	}
