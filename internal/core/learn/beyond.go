@@ -87,11 +87,13 @@ func (s *student) madeByItself(p *loader.Profile) {
 		}
 	}
 	if len(folders) > 0 {
-		s.find(Guess, fmt.Sprintf("the console makes %s by itself, such as %s", size.Count(len(folders), "folder"), folders[0]),
+		s.find(Guess, fmt.Sprintf("the console makes %s by itself, such as %s", size.Count(len(folders), "folder"),
+			folders[0]),
 			"they are empty, and no rule makes them")
 	}
 	if len(files) > 0 {
-		s.find(Guess, fmt.Sprintf("%s may be the console's or somebody's own, such as %s", size.Count(len(files), "file"),
+		s.find(Guess, fmt.Sprintf("%s may be the console's or somebody's own, such as %s", size.Count(len(files),
+			"file"),
 			files[0]), "no rule makes them, and no title is named so")
 	}
 }

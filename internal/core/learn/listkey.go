@@ -15,7 +15,8 @@ var (
 	xmlOpen  = regexp.MustCompile(`<([A-Za-z_][A-Za-z0-9_.:-]*)[^<>]*?\s([A-Za-z_][A-Za-z0-9_.:-]*)="$`)
 )
 
-// makeOf is the make of a list that its name and its lines tell, where values need no other writing; "" for plain lines.
+// makeOf is the make of a list that its name and its lines tell, where values need no other writing; "" for plain
+// lines.
 func makeOf(file, line string) string {
 	switch strings.ToLower(path.Ext(file)) {
 	case ".csv":
@@ -30,8 +31,8 @@ func makeOf(file, line string) string {
 	return ""
 }
 
-// keyOf is by what the entries of a list of a make are known, as a profile has it: where its line has the game's file or
-// ID; "" where it has neither.
+// keyOf is by what the entries of a list of a make are known, as a profile has it: where its line has the game's file
+// or ID; "" where it has neither.
 func keyOf(make, line string) string {
 	at := ownField.FindStringIndex(line)
 	if at == nil {

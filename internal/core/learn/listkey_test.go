@@ -22,6 +22,7 @@ func TestEntriesAreKnownByTheirFileOrID(t *testing.T) {
 	} {
 		assert.Equal(t, c.want, keyOf(c.make, c.line), c.line)
 	}
-	assert.Equal(t, []string{"csv", "ini", "", ""}, []string{makeOf("A/all.CSV", "{id},{name}"), makeOf("a.ini", "[{id}]\n"),
+	assert.Equal(t, []string{"csv", "ini", "", ""}, []string{makeOf("A/all.CSV", "{id},{name}"),
+		makeOf("a.ini", "[{id}]\n"),
 		makeOf("a.csv", "{id}"), makeOf("a.lst", "{id},{name}")})
 }

@@ -40,7 +40,8 @@ func TestShippedLoadersWithPlatformsUnknown(t *testing.T) {
 				assert.ErrorContains(t, err, "shows where games go")
 				return
 			}
-			r, err := scan.Scan(context.Background(), []string{dir}, scan.Options{Set: learn.With(&loader.Set{}, d.Taught)})
+			r, err := scan.Scan(context.Background(), []string{dir},
+				scan.Options{Set: learn.With(&loader.Set{}, d.Taught)})
 			require.NoError(t, err)
 			sure := map[string]map[string]bool{}
 			for _, x := range d.Taught {
@@ -58,7 +59,8 @@ func TestShippedLoadersWithPlatformsUnknown(t *testing.T) {
 					assert.Equal(t, orig.Discs[0].ID, x.Discs[0].ID, x.Discs[0].File.Path)
 				}
 				if sure[x.Platform]["name"] {
-					assert.True(t, strings.HasPrefix(orig.Name, strings.TrimSpace(x.Name)), "%q is certain to be %q", x.Name,
+					assert.True(t, strings.HasPrefix(orig.Name, strings.TrimSpace(x.Name)), "%q is certain to be %q",
+						x.Name,
 						orig.Name)
 				}
 			}

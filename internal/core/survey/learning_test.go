@@ -237,7 +237,8 @@ func TestLearningFromAMessyStick(t *testing.T) {
 	require.NoError(t, os.CopyFS(messy, os.DirFS(stick)))
 	require.NoError(t, os.CopyFS(filepath.Join(messy, "borrowed"), os.DirFS(other)))
 	for n := range 9 {
-		coretest.Write(t, messy, fmt.Sprintf("holiday/IMG_%03d.jpg", n), append([]byte("\xff\xd8\xff\xe0"), make([]byte, 50_000)...))
+		coretest.Write(t, messy, fmt.Sprintf("holiday/IMG_%03d.jpg", n), append([]byte("\xff\xd8\xff\xe0"),
+			make([]byte, 50_000)...))
 	}
 	coretest.Write(t, messy, "to do.txt", []byte("ask about the second disc\n"))
 	var games []string

@@ -53,8 +53,8 @@ func noise(n, seed int) []byte {
 	return b
 }
 
-// TestValuesAreFoundWhereverTheyStand: in any encoding, at the beginning, in the middle of the first mebibyte, and in the
-// last one.
+// TestValuesAreFoundWhereverTheyStand: in any encoding, at the beginning, in the middle of the first mebibyte, and in
+// the last one.
 func TestValuesAreFoundWhereverTheyStand(t *testing.T) {
 	as := map[string]func(s string) []byte{
 		"ascii": func(s string) []byte { return []byte(s) },
@@ -133,7 +133,8 @@ func TestAHintDecides(t *testing.T) {
 	for n, name := range names {
 		b := noise(9000+n*100, n)
 		copy(b, "\xC3\x91\x0E\x77")
-		copy(b[16:], append([]byte(fmt.Sprintf("made %d by trl=%s;", 1990+n, strings.ToUpper(name[:3]))), make([]byte, 32)...))
+		copy(b[16:], append([]byte(fmt.Sprintf("made %d by trl=%s;", 1990+n, strings.ToUpper(name[:3]))),
+			make([]byte, 32)...))
 		copy(b[64:], append([]byte(name), make([]byte, 64-len(name))...))
 		files["RUN/"+name+".kvl"] = b
 	}

@@ -167,7 +167,8 @@ func (m *Model) sentences(t *style.Theme, w int) (out []line) {
 			if more := m.beyond.Additions(); more != "" {
 				say("To add to the profile of "+m.beyond.Shown+":", "", good, true)
 				for l := range strings.Lines(more) {
-					out = append(out, line{t.Clip(style.Clean(strings.TrimRight(l, "\n")), w), nil, strings.HasPrefix(l, "[")})
+					out = append(out, line{t.Clip(style.Clean(strings.TrimRight(l, "\n")), w), nil,
+						strings.HasPrefix(l, "[")})
 				}
 				out = append(out, line{})
 				say("What would be written anew:", "", good, true)
@@ -190,7 +191,8 @@ func (m *Model) sentences(t *style.Theme, w int) (out []line) {
 	}
 	findings := func(all []learn.Finding) {
 		for _, f := range all {
-			fg := map[learn.Confidence]func(*style.Theme) color.Color{learn.Certain: good, learn.Guess: warn}[f.Confidence]
+			fg := map[learn.Confidence]func(
+				*style.Theme) color.Color{learn.Certain: good, learn.Guess: warn}[f.Confidence]
 			say(string(f.Confidence)+": "+f.Say, "", fg, false)
 			say(f.Evidence, "  ", dim, false)
 		}
