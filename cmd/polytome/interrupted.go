@@ -10,14 +10,14 @@ import (
 // answersFile has what was answered to an interview that was interrupted.
 func answersFile() string { return filepath.Join(configDir(), "interview.txt") }
 
-// resume offers to go on with an interview that was interrupted.
+// resume offers to resume an interview that was interrupted.
 func (t *talk) resume() {
 	b, err := os.ReadFile(answersFile())
 	if err != nil {
 		return // there was none
 	}
 	kept := strings.Split(strings.TrimSuffix(string(b), "\n"), "\n")
-	if t.yes(fmt.Sprintf("There are %d answers of an interview that was interrupted: go on with them?", len(kept)),
+	if t.yes(fmt.Sprintf("There are %d answers of an interview that was interrupted: resume with them?", len(kept)),
 		true) {
 		t.kept = kept
 	}
@@ -36,7 +36,7 @@ func (t *talk) interrupted(err error) error {
 	if werr := os.WriteFile(file, []byte(strings.Join(t.said, "\n")+"\n"), 0o600); werr != nil {
 		return werr
 	}
-	return fmt.Errorf("%w; no profile was written, and your %d answers are kept: loaders new goes on with them", err,
+	return fmt.Errorf("%w; no profile was written, and your %d answers are kept: loaders new resumes with them", err,
 		len(t.said))
 }
 

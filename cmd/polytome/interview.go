@@ -149,7 +149,7 @@ func (t *talk) interview(set *loader.Set) (*learn.Draft, string, error) {
 		}
 		return nil
 	})
-	games := t.ask("Where are some of its games? (a folder; empty: none at hand)", "", func(dir string) error {
+	games := t.ask("Where are some of its games? (a folder; empty: none here)", "", func(dir string) error {
 		if info, err := os.Stat(dir); dir != "" && (err != nil || !info.IsDir()) {
 			return fmt.Errorf("%s is no folder", dir)
 		}
@@ -309,12 +309,12 @@ func (t *talk) taught(set *loader.Set, games string) *teach.Platform {
 	return d.Taught[0]
 }
 
-// discs asks how the discs of one title are told apart; "" where titles have one.
+// discs asks what distinguishes the discs of one title; "" where titles have one.
 func (t *talk) discs(r *learn.Rule) string {
 	if r.Form != title.Image && r.Form != title.Tracks {
 		return ""
 	}
-	apart := t.ask("How are the discs of one title told apart? (with {disc}; none: no title has several)",
+	apart := t.ask("What distinguishes the discs of one title? (with {disc}; none: no title has several)",
 		"(Disc {disc})",
 		func(s string) error {
 			if s != "none" && !strings.Contains(s, "{disc") {

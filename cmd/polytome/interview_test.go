@@ -82,5 +82,5 @@ func TestAnInterruptedInterviewGoesOn(t *testing.T) {
 	status, _, errOut = own(t, config, lines(append([]string{"no", "Wharf", "Heron", "usb"}, rest...)...), "loaders",
 		"new")
 	require.Equal(t, 0, status, errOut)
-	assert.NoFileExists(t, kept, "what was not gone on with is dropped")
+	assert.NoFileExists(t, kept, "what was not resumed is dropped")
 }

@@ -87,7 +87,8 @@ func TestOwnFilesAddAndReplaceAndMayBeBroken(t *testing.T) {
 func TestAProfileFromAnswers(t *testing.T) {
 	config := t.TempDir()
 	file := filepath.Join(t.TempDir(), "mine.toml")
-	answers := "Wharf House\nTern\nusb\nfat99\nfat32,exfat\nWHARF\n\ntern\n\n.ter\nGAMES\nyes\n{nonsense}\n{title}\n24\nyes\n\nrestart it\n\n"
+	answers := "Wharf House\nTern\nusb\nfat99\nfat32,exfat\nWHARF\n\ntern\n\n.ter\n" +
+		"GAMES\nyes\n{nonsense}\n{title}\n24\nyes\n\nrestart it\n\n"
 	status, out, questions := own(t, config, answers, "loaders", "new", "-o", file)
 	require.Equal(t, 0, status, questions)
 	assert.Contains(t, out, "mine.toml")

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -167,10 +168,17 @@ func take(out io.Writer, parcel *share.Parcel, replace bool) error {
 		d := &parcel.Documents[i]
 		file := d.FileOf(dir)
 		if _, err := os.Lstat(file); err == nil {
-			if err := os.Rename(file, file+".before"); err != nil {
+			before := file + ".before"
+			for n := 2; ; n++ { // an earlier one is kept too
+				if _, err := os.Lstat(before); errors.Is(err, fs.ErrNotExist) {
+					break
+				}
+				before = fmt.Sprintf("%s.before-%d", file, n)
+			}
+			if err := os.Rename(file, before); err != nil {
 				return err
 			}
-			fmt.Fprintf(out, "kept: %s\n", filepath.Base(file)+".before")
+			fmt.Fprintf(out, "kept: %s\n", filepath.Base(before))
 		}
 		if err := loader.WriteNew(file, d.Text); err != nil {
 			return err

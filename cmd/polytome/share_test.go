@@ -75,6 +75,9 @@ func TestALoaderIsLearntSharedAndAdded(t *testing.T) {
 	assert.Equal(t, 0, status)
 	assert.FileExists(t, filepath.Join(elsewhere, "polytome", "profiles", "wharf.toml.before"))
 	assert.Contains(t, out, "kept: wharf.toml.before")
+	status, out, _ = own(t, elsewhere, "", "loaders", "add", parcel, "--yes", "--replace")
+	assert.Equal(t, 0, status)
+	assert.Contains(t, out, "kept: wharf.toml.before-2", "an earlier one is not lost")
 }
 
 func TestPlatformsOfAFolderOfGames(t *testing.T) {

@@ -140,7 +140,7 @@ func TestAPersonPointsAtTheID(t *testing.T) {
 	assert.NotContains(t, text(a), "point at a value")
 
 	press(a, "m", "enter")
-	assert.Contains(t, text(a), "as was said of", "the name as the file is called")
+	assert.Contains(t, text(a), "as was said of", "the name, as that of the file")
 	press(a, "enter", "WHARF", "enter")
 	assert.Contains(t, text(a), "question")
 }

@@ -1,4 +1,4 @@
-// Package infer finds the template by which texts were made of values: paths from what a game is called, lines of a
+// Package infer finds the template by which texts were made of values: paths from the values of a game, lines of a
 // list, names of parts. It is pure. The simplest template that makes all texts counts: a field before a piece of one, a
 // piece before letters that happen to be alike, one template before two with a condition.
 package infer

@@ -85,8 +85,8 @@ func Contexts(text string, words []string) []Context {
 	return out
 }
 
-// Filled is the first place from a byte on where a word is all of its field: nothing else follows it but what fills that
-// up; -1 for none.
+// Filled is the first place from a byte on where a word is all of its field: nothing else follows it but what fills
+// that up; -1 for none.
 func Filled(text string, from int, word string) int {
 	for {
 		at := strings.Index(text[from:], word)
@@ -95,7 +95,8 @@ func Filled(text string, from int, word string) int {
 		}
 		at += from
 		rest := text[at+len(word):]
-		if rest == "" || rest[0] < ' ' || rest[0] > '~' || rest[0] == ' ' && (len(rest) == 1 || rest[1] == ' ' || rest[1] == 0) {
+		if rest == "" || rest[0] < ' ' || rest[0] > '~' || rest[0] == ' ' && (len(rest) == 1 || rest[1] == ' ' ||
+			rest[1] == 0) {
 			return at
 		}
 		from = at + 1

@@ -28,7 +28,7 @@ type layer struct {
 type legal struct {
 	ascii   [utf8.RuneSelf]bool
 	permits func(rune) bool
-	facts   bool // paths have fields of [told]
+	facts   bool // paths have fields of [rare]
 }
 
 func newLayer(p *loader.Profile, destination Destination) *layer {
@@ -57,7 +57,7 @@ func newLayer(p *loader.Profile, destination Destination) *layer {
 		}
 		for _, t := range []loader.Template{rule.Path, rule.Tracks, rule.TooLarge.Parts, rule.TooLarge.Manifest} {
 			of.facts = of.facts || slices.ContainsFunc(t.Fields(), func(f loader.Field) bool {
-				return slices.Contains(toldFields, f)
+				return slices.Contains(rareFields, f)
 			})
 		}
 		l.legal[rule] = of

@@ -130,11 +130,11 @@ func below(name string) string {
 	return strings.Join(kept, "/")
 }
 
-var toldFields = []loader.Field{loader.FieldSize, loader.FieldParts, loader.FieldForm, loader.FieldTags,
+var rareFields = []loader.Field{loader.FieldSize, loader.FieldParts, loader.FieldForm, loader.FieldTags,
 	loader.FieldYear, loader.FieldPlayers, loader.FieldPublisher}
 
-// told sets what some paths have of a disc and few others.
-func told(v *loader.Values, t *title.Title, d *title.Disc) {
+// rare sets what some paths have of a disc and few others.
+func rare(v *loader.Values, t *title.Title, d *title.Disc) {
 	parts := len(d.Parts)
 	if t.Form != title.Folder {
 		parts++
@@ -157,7 +157,7 @@ func (l *layer) disc(v *loader.Values, t *title.Title, p *Placement, i int) {
 		l.number(v, p, i)
 	}
 	if l.legal[rule].facts {
-		told(v, t, d)
+		rare(v, t, d)
 	}
 	if t.Of > 1 {
 		v[loader.FieldDisc] = strconv.Itoa(d.Number)

@@ -263,7 +263,7 @@ func (s *student) companion(all []*near, whole bool) (left []*near) {
 		s.measure(&c, of)
 	default:
 		if !s.content(&c, of, perDisc) {
-			s.wonder(first, "what must stand in files such as %s?", first)
+			s.doubted(first, "what must stand in files such as %s?", first)
 			for _, n := range of {
 				s.used[n.entry.Path] = Near
 			}
@@ -289,7 +289,7 @@ func (s *student) companion(all []*near, whole bool) (left []*near) {
 	s.find(how, fmt.Sprintf("each title%s has %s: %s", when, isWords[c.Is], c.Path), "%s, such as %s",
 		size.Count(len(of), "file"), first)
 	if c.When == "" && len(others) > 0 && c.Is != "cover" {
-		s.wonder(first, "why has %s no file such as %s?", others[0].whole[loader.FieldName], first)
+		s.doubted(first, "why has %s no file such as %s?", others[0].whole[loader.FieldName], first)
 	}
 	return left
 }
@@ -310,7 +310,7 @@ func (s *student) with(of []*near, platforms []string) (some, others []*placed) 
 	return some, others
 }
 
-// tells is the condition by which some titles are told from others; "" where there is none, or no others.
+// tells is the condition that separates some titles from others; "" where there is none, or no others.
 func tells(some, others []*placed) string {
 	if len(others) == 0 {
 		return ""
@@ -393,7 +393,7 @@ func (s *student) content(c *Companion, of []*near, perDisc bool) bool {
 		if agree*10 >= len(rows)*7 && (len(rows) > 1 || strings.Contains(m.Text, "{")) {
 			for i := range made {
 				if !made[i] {
-					s.wonder(of[i].entry.Path, "why does %s say something else than the other files of its kind?",
+					s.doubted(of[i].entry.Path, "why does %s say something else than the other files of its kind?",
 						of[i].entry.Path)
 				}
 			}

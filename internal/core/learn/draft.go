@@ -138,5 +138,7 @@ type Look struct {
 	Open    func(path string) (target.Content, error)
 	Name    string // of the target, where its volume has none
 	Via     string // how it is connected; "" for a stick
+	// Unread are the files that could not be read.
+	Unread []string
 	Sources
 }

@@ -31,7 +31,7 @@ func Learn(ctx context.Context, l Look, set *loader.Set) (*Draft, error) {
 	if err != nil {
 		return nil, err
 	}
-	taught := teach.Platforms(l.Dir, unknown(l, r.Titles), set.PlatformNames(), l.Answers.hints()...)
+	taught := teach.Platforms(ctx, l.Dir, unknown(l, r.Titles), set.PlatformNames(), l.Answers.hints()...)
 	if taught, err = beforehand(ctx, l, set, taught); err != nil {
 		return nil, err
 	}
@@ -46,7 +46,10 @@ func Learn(ctx context.Context, l Look, set *loader.Set) (*Draft, error) {
 		}
 	}
 	s := &student{look: l, set: set, d: &Draft{Via: cmp.Or(l.Via, "usb"), Label: l.Label, Taught: taught},
-		used: map[string]Part{}}
+		used: map[string]Part{}, stopped: func() bool { return ctx.Err() != nil }}
+	for _, at := range l.Unread {
+		s.contradict("%s could not be read: nothing was learnt from it", at)
+	}
 	s.taught()
 	base := cmp.Or(strings.TrimSuffix(l.Name, filepath.Ext(l.Name)), filepath.Base(l.Dir))
 	if l.Label != "" {
@@ -56,14 +59,15 @@ func Learn(ctx context.Context, l Look, set *loader.Set) (*Draft, error) {
 	s.letterCase()
 	s.samples(s.onTarget(r.Titles))
 	s.volume()
-	s.rules()
-	s.lay()
-	s.companions()
-	s.lists()
-	s.emptyFolders()
-	s.kit()
-	s.rest()
-	s.remake()
+	for _, step := range []func(){s.rules, s.lay, s.companions, s.lists, s.emptyFolders, s.kit, s.rest, s.remake} {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		step()
+	}
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
 	s.d.Explained = s.used
 	if len(s.d.Rules) == 0 {
 		return s.d, fmt.Errorf("nothing in %s shows where games go: it has no game of a known platform, and no "+
@@ -105,7 +109,8 @@ func beforehand(ctx context.Context, l Look, set *loader.Set, taught []*teach.Pl
 		if err = errors.Join(err, p.Close()); err != nil {
 			return nil, err
 		}
-		for _, x := range teach.Platforms(dir, unknown(games, r.Titles), set.PlatformNames(), l.Answers.hints()...) {
+		for _, x := range teach.Platforms(ctx, dir, unknown(games, r.Titles), set.PlatformNames(),
+			l.Answers.hints()...) {
 			i := slices.IndexFunc(taught, func(o *teach.Platform) bool { return o.Name == x.Name && o.Form == x.Form })
 			if i < 0 {
 				taught = append(taught, x)
@@ -200,6 +205,8 @@ type student struct {
 	// fold makes names equal where the console writes all of them in one letter case; nil where it does not.
 	fold func(string) string
 	used map[string]Part // paths that are explained
+	// stopped reports that nobody wants the draft any longer.
+	stopped func() bool
 }
 
 // sample is one disc of a title as it is on the target.

@@ -98,6 +98,9 @@ func (s *student) listed(all []*listing) bool {
 	for _, perTitle := range []bool{false, true} {
 		for _, f := range []loader.Field{loader.FieldFile, loader.FieldFolder, loader.FieldBase, loader.FieldID,
 			loader.FieldTitle, loader.FieldName} {
+			if s.stopped() {
+				return false
+			}
 			if !s.tells(f) {
 				continue
 			}
@@ -268,7 +271,7 @@ func (s *student) pathOf(c *List, all []*listing) bool {
 	return false
 }
 
-// apart reports whether titles that are listed are told by their folder from others, which are not.
+// apart reports whether the folder separates titles that are listed from others, which are not.
 func (s *student) apart(l *listing) bool {
 	some, others := s.inList([]*listing{l})
 	if len(others) == 0 || tells(some, others) != "" {
@@ -360,6 +363,6 @@ func (s *student) takeList(c *List, all []*listing) {
 	}
 	s.find(how, "titles are listed in "+c.Path, "%s, such as in %s", size.Count(n, "title"), first)
 	if c.When == "" && len(others) > 0 {
-		s.wonder(first, "why is %s not listed in %s?", others[0].whole[loader.FieldName], first)
+		s.doubted(first, "why is %s not listed in %s?", others[0].whole[loader.FieldName], first)
 	}
 }

@@ -31,9 +31,10 @@ const (
 
 // mirror has what learning reads of a target in a folder: the names and lengths of all files, and of each the bytes
 // that are looked at. What is not is holes, so that a large target takes little room and time.
-func mirror(ctx context.Context, p target.Target, entries []target.Entry, dir string) error {
+func mirror(ctx context.Context, p target.Target, entries []target.Entry, dir string) (unread []string, err error) {
 	if len(entries) > mostFiles {
-		return fmt.Errorf("there are %d files and folders, and no more than %d can be learnt from: give one of its "+
+		return nil, fmt.Errorf("there are %d files and folders, and no more than %d can be learnt from: give one of "+
+			"its "+
 			"folders",
 			len(entries), mostFiles)
 	}
@@ -45,7 +46,7 @@ func mirror(ctx context.Context, p target.Target, entries []target.Entry, dir st
 		}
 		if e.Folder {
 			if err := os.MkdirAll(at, 0o755); err != nil {
-				return err
+				return nil, err
 			}
 			continue
 		}
@@ -53,7 +54,7 @@ func mirror(ctx context.Context, p target.Target, entries []target.Entry, dir st
 			continue
 		}
 		if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
-			return err
+			return nil, err
 		}
 		ext := strings.ToLower(path.Ext(e.Path))
 		wide[ext]++
@@ -61,44 +62,47 @@ func mirror(ctx context.Context, p target.Target, entries []target.Entry, dir st
 		if wide[ext] <= mostWide {
 			near = wideEdge
 		}
-		if err := fetch(ctx, p, e, at, near); err != nil {
-			return err
+		read, err := fetch(ctx, p, e, at, near)
+		if err != nil {
+			return nil, err
+		}
+		if !read {
+			unread = append(unread, e.Path)
 		}
 	}
-	return nil
+	return unread, nil
 }
 
-// fetch copies what is looked at of one file. One that cannot be read is left out: it is said where the target is
-// checked.
-func fetch(ctx context.Context, p target.Target, e target.Entry, at string, near int64) (err error) {
+// fetch copies what is looked at of one file; it reports whether it could be read.
+func fetch(ctx context.Context, p target.Target, e target.Entry, at string, near int64) (read bool, err error) {
 	if err := ctx.Err(); err != nil {
-		return err
+		return false, err
 	}
 	from, err := p.Open(ctx, e.Path)
 	if err != nil {
-		return ctx.Err()
+		return false, ctx.Err()
 	}
 	defer from.Close() // which was read from
 	f, err := os.Create(at)
 	if err != nil {
-		return err
+		return false, err
 	}
 	defer func() { err = errors.Join(err, f.Close()) }()
 	if err := errors.Join(sparse.Allow(f), f.Truncate(from.Size())); err != nil {
-		return err
+		return false, err
 	}
 	n := from.Size()
 	r := &recorder{from: from, to: f}
 	if n <= wholeUpTo || archive.Ext(strings.ToLower(path.Ext(at))) && n <= 64<<20 {
 		r.fetch(0, n)
-		return errors.Join(r.err, ctx.Err())
+		return !r.failed, errors.Join(r.err, ctx.Err())
 	}
 	r.fetch(0, near)
 	r.fetch(n-near, near)
 	if im, err := container.OpenImage(r, n); err == nil && len(im.Volumes) > 0 {
 		look(im.Volumes[0].FS)
 	}
-	return errors.Join(r.err, ctx.Err())
+	return !r.failed, errors.Join(r.err, ctx.Err())
 }
 
 // look reads the names in an image, and the small files that may say what it is.
@@ -127,10 +131,13 @@ type recorder struct {
 	from target.Content
 	to   *os.File
 	err  error // of writing
+	// failed is set where something could not be read.
+	failed bool
 }
 
 func (r *recorder) ReadAt(b []byte, off int64) (int, error) {
 	n, err := r.from.ReadAt(b, off)
+	r.failed = r.failed || err != nil && !errors.Is(err, io.EOF)
 	if n > 0 {
 		if _, werr := r.to.WriteAt(b[:n], off); werr != nil {
 			r.err = errors.Join(r.err, werr)

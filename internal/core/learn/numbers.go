@@ -20,8 +20,8 @@ type numbering struct {
 	order   string   // of the list, where they follow it
 }
 
-// numberings are those to try: the numbers that stand in front of names, and the place that each title has in its folder,
-// in the orders that lists have. Split are titles whose own path is nowhere to be seen.
+// numberings are those to try: the numbers that stand in front of names, and the place that each title has in its
+// folder, in the orders that lists have. Split are titles whose own path is nowhere to be seen.
 func numberings(all, split []*sample) (out []numbering) {
 	depth := 0
 	for _, x := range all {
@@ -47,8 +47,8 @@ func numberings(all, split []*sample) (out []numbering) {
 	return out
 }
 
-// readNumbers takes the numbers that stand in front of names so deep in the paths, -1 for the last name; how they came about is told by the order
-// of the titles in each folder.
+// readNumbers takes the numbers that stand in front of names so deep in the paths, -1 for the last name; how they came
+// about shows in the order of the titles in each folder.
 func readNumbers(all []*sample, k int) (numbering, bool) {
 	n := numbering{numbers: make([]string, len(all)), how: "append"}
 	at := make([]string, len(all))

@@ -73,7 +73,7 @@ func (a Answers) hints() (out []teach.Hint) {
 }
 
 // apply has platforms that were worked out say what a person has: they leave out what is not there, are sure of what is
-// right, and know what values are called.
+// right, and know the words for values.
 func (a Answers) apply(taught []*teach.Platform) {
 	for _, p := range taught {
 		for name, f := range p.Fields {
@@ -99,7 +99,7 @@ func wordKey(field, platform, value string) string {
 	return "word " + field + " " + platform + " " + value
 }
 
-// unseen asks what values are called in a path that no game shows; it reports whether there are any.
+// unseen asks for the words for values in a path that no game shows; it reports whether there are any.
 func (s *student) unseen(r *Rule) (some bool) {
 	p := s.taughtBy(r.Platforms[0])
 	if p == nil {
@@ -144,8 +144,14 @@ func (s *student) accepts(q *Question, answer string, take func(string) error) e
 
 // wonder notes that something is not explained, of which nobody can say more than that it shall be left out.
 func (s *student) wonder(path, say string, args ...any) {
-	s.ask(Question{Key: "file " + path, Say: fmt.Sprintf(say, args...), Choices: []string{Ignored, "keep"}, Path: path},
-		nil)
+	s.ask(Question{Key: "file " + path, Say: fmt.Sprintf(say, args...), Usual: Ignored,
+		Choices: []string{Ignored, "keep"}, Path: path}, nil)
+}
+
+// doubted notes what is odd about a file that a rule explains: it stays, unless a person says otherwise.
+func (s *student) doubted(path, say string, args ...any) {
+	s.ask(Question{Key: "file " + path, Say: fmt.Sprintf(say, args...), Usual: "keep",
+		Choices: []string{"keep", Ignored}, Path: path}, nil)
 }
 
 // contradict notes what speaks against the draft.

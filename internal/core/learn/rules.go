@@ -116,11 +116,11 @@ func (s *student) ruled(g *group, all []*sample) {
 // coincides finds words of a path that depend on something else than what they say, which may be by chance.
 var coincides = regexp.MustCompile(`\{else\}|\|table:|\{if [^}]*\}[^{]*\{end\}`)
 
-// discs asks how the discs of one title are told apart, where no title has several.
+// discs asks what distinguishes the discs of one title, where no title has several.
 func (s *student) discs(r *Rule) {
 	usual := " (Disc {disc})"
 	s.ask(Question{Key: "discs " + r.Path, Usual: usual, Say: fmt.Sprintf(
-		"how are the discs of one title told apart at %s? No title there has several", r.Path)},
+		"what distinguishes the discs of one title at %s? No title there has several", r.Path)},
 		func(text string) error {
 			if _, err := loader.ParseTemplate(text); err != nil {
 				return err

@@ -54,7 +54,7 @@ func LookAt(ctx context.Context, at string, p target.Target, from Sources) (l Lo
 		return l, done, err
 	}
 	done = func() { _ = os.RemoveAll(dir) } // holds nothing that is not on the target
-	if err := mirror(ctx, p, entries, dir); err != nil {
+	if l.Unread, err = mirror(ctx, p, entries, dir); err != nil {
 		done()
 		return l, func() {}, err
 	}

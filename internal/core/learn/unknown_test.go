@@ -18,7 +18,7 @@ import (
 )
 
 // TestShippedLoadersWithPlatformsUnknown fills a target by each shipped profile, and learns from it without knowing any
-// platform: what is called certain of IDs and names is right, and most loaders have most of their games recognised.
+// platform: what counts as certain of IDs and names is right, and most loaders have most of their games recognised.
 func TestShippedLoadersWithPlatformsUnknown(t *testing.T) {
 	titles := collection(t)
 	most := 0

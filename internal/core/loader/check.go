@@ -540,7 +540,7 @@ func (c *checker) series(at string, t Template) {
 		read, ok := t.Match(first)
 		read[FieldParts] = v[FieldParts]
 		if !ok || of(read, "1") != first || of(read, "2") != of(v, "2") {
-			c.known(false, at, "parts are told by their paths, but %q does not say how the next one is named: a "+
+			c.known(false, at, "parts are recognised by their paths, but %q does not say how the next one is named: a "+
 				"section must not ask "+
 				"for what the path does not write, and what it writes must be readable", first)
 			return

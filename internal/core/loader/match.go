@@ -40,7 +40,7 @@ func (t *Template) pattern(nodes []node) string {
 	return b.String()
 }
 
-// counted is a value as it was before its transforms, where it is a number that can be told; else the text. ok is false
+// counted is a value as it was before its transforms, where it is a number that can be read back; else the text. ok is false
 // for what can be no running number.
 func (n *node) counted(text string) (value string, ok bool) {
 	switch n.field {
@@ -165,17 +165,17 @@ func (t Template) Match(path string) (v Values, ok bool) {
 }
 
 // Denies reports whether a path cannot have been made of the values that were read out of it: a field that stands in it
-// as it is, and again with transforms, would look otherwise there. It is false where that cannot be told.
+// as it is, and again with transforms, would look otherwise there. It is false where that cannot be known.
 func (t Template) Denies(path string, v *Values) bool {
 	plain := map[Field]bool{}
 	t.any(func(n *node) bool {
 		plain[n.field] = plain[n.field] || len(n.transforms) == 0
 		return false
 	})
-	told := []string{"upper", "lower", "default", "pad", "add", "hex", "letters"} // of what the path says
+	counting := []string{"upper", "lower", "default", "pad", "add", "hex", "letters"} // of what the path says
 	unknown := t.any(func(n *node) bool {
 		return slices.ContainsFunc(n.transforms, func(x transform) bool { // letter case, as hash asks for it, may be another
-			return !slices.Contains(told, x.name) &&
+			return !slices.Contains(counting, x.name) &&
 				(!plain[n.field] || !slices.Contains([]string{"letter", "group", "sub"}, x.name))
 		})
 	})

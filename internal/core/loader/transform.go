@@ -282,7 +282,7 @@ func inUnits(arg string, _ bool) (func(string) string, error) {
 	return func(s string) string { return inBlocks(s, unit) }, nil
 }
 
-// undo is the number that a field had before its transforms; ok is false where it cannot be told.
+// undo is the number that a field had before its transforms; ok is false where it cannot be known.
 func (n *node) undo(text string) (number string, ok bool) {
 	v, base := strings.ToUpper(text), 10
 	for _, t := range slices.Backward(n.transforms) {

@@ -412,5 +412,5 @@ func (v *verifier) read(j *job, progress func(n int64)) (text string, zeros []ru
 	return h.String(), zeros, err
 }
 
-// zeroBlock is what runs of zeros are told by.
+// zeroBlock is what runs of zeros are recognised by.
 var zeroBlock = make([]byte, zeroStep)

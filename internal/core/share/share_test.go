@@ -64,7 +64,7 @@ text = '''
 fast=1
 
 '''
-why = "it must be told to be fast"
+why = "it starts slowly otherwise"
 `
 
 // own is a folder with the descriptions of somebody's own console.
@@ -92,7 +92,7 @@ func TestWhatIsSharedSaysTheSame(t *testing.T) {
 	require.NoError(t, err)
 	text := parcel.String()
 	assert.NotContains(t, text, "Odile")
-	assert.Contains(t, text, "it must be told to be fast", "a reason that a person has written stays")
+	assert.Contains(t, text, "it starts slowly otherwise", "a reason that a person has written stays")
 	assert.Contains(t, text, "# no remark", "a text that is written to the target stays as it is")
 
 	for _, sent := range []string{text, strings.ReplaceAll(text, "\n", "\r\n")} {

@@ -111,7 +111,7 @@ func madeUp(t *testing.T, seed int) (f family) {
 	return f
 }
 
-// claims notes what is called certain, and is wrong.
+// claims notes what counts as certain, and is wrong.
 func (f *family) claims(what string, wrong []string, kinds ...string) {
 	if len(wrong) > 0 && f.certain(kinds[0]) && !slices.ContainsFunc(kinds[1:], func(kind string) bool {
 		return f.says(kind) && !f.certain(kind)
@@ -125,14 +125,14 @@ func (f *family) says(kind string) bool {
 	return slices.ContainsFunc(f.draft.Findings, func(x learn.Finding) bool { return strings.Contains(x.Say, kind) })
 }
 
-// certain reports whether all findings of a kind are called certain.
+// certain reports whether all findings of a kind are certain.
 func (f *family) certain(kind string) bool {
 	return f.says(kind) && !slices.ContainsFunc(f.draft.Findings, func(x learn.Finding) bool {
 		return strings.Contains(x.Say, kind) && x.Confidence != learn.Certain
 	})
 }
 
-// TestLearningConsolesThatWereMadeUp is the proof of teaching: of consoles that were made up at random, with games
+// TestLearningConsolesThatWereMadeUp shows what teaching is worth: of consoles that were made up at random, with games
 // that nobody has described, most are learnt from one stick so that another one filled with other games is right to the
 // byte.
 func TestLearningConsolesThatWereMadeUp(t *testing.T) {

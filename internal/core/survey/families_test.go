@@ -77,7 +77,7 @@ func TestACopyOfTheLoadersOwnFile(t *testing.T) {
 
 	require.NoError(t, os.CopyFS(w.at("Stick", ""), os.DirFS(filepath.Join(family, "stick"))))
 	w.fill(0)
-	mend := func(found int) {
+	fixed := func(found int) {
 		report, err := w.look(0).Check(t.Context(), check.Inside)
 		require.NoError(t, err)
 		require.Len(t, report.Findings, found, findings(report))
@@ -94,13 +94,13 @@ func TestACopyOfTheLoadersOwnFile(t *testing.T) {
 	b[20] ^= 1
 	require.NoError(t, os.WriteFile(w.at("Stick", "go/Alder.go"), b, 0o644))
 	require.NoError(t, os.WriteFile(w.at("Stick", "shelf/02 Brook/start"), make([]byte, 24), 0o644))
-	mend(2)
+	fixed(2)
 	require.NoError(t, os.WriteFile(w.at("Stick", "boot/starter.bin"), make([]byte, 500), 0o644))
-	mend(4)
+	fixed(4)
 	require.NoError(t, os.Remove(w.at("Stick", "shelf/02 Brook/start")))
 	require.NoError(t, os.Remove(w.at("Stick", "shelf/02 Brook/shelf.txt")))
 	require.NoError(t, os.Remove(w.at("Stick", "go/Owl Post.go")))
-	mend(5) // two of them as what was to be there
+	fixed(5) // two of them as what was to be there
 }
 
 // TestWhatIsJoinedComesApartAgain: every piece of a box and a crate is the file that it was made of; a header that was

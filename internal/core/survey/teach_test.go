@@ -88,7 +88,7 @@ func learnt(t *testing.T, family string) (l lesson) {
 }
 
 // TestLearningSticksOfConsolesThatNobodyKnows learns the families as a person's own console is met: with neither
-// platform nor loader known. Nothing that is called certain is wrong.
+// platform nor loader known. Nothing certain is wrong.
 func TestLearningSticksOfConsolesThatNobodyKnows(t *testing.T) {
 	families, err := filepath.Glob("../loader/testdata/families/*")
 	require.NoError(t, err)
@@ -121,7 +121,7 @@ func TestLearningSticksOfConsolesThatNobodyKnows(t *testing.T) {
 			}
 		})
 	}
-	assert.Len(t, known, len(families), "games are told from other files in all")
+	assert.Len(t, known, len(families), "games are recognised in all")
 	assert.GreaterOrEqual(t, len(identified), 10, "%v", identified)
 	assert.GreaterOrEqual(t, len(whole), 6, "%v", whole)
 }

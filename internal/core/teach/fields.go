@@ -92,7 +92,7 @@ func (c *class) id(places []*place) (Found, bool) {
 	}
 	for _, p := range places {
 		whole := p.values
-		// what files are called is an ID where it looks like nothing else
+		// the name of a file is an ID where it looks like nothing else
 		if p.read.FileName && slices.ContainsFunc(whole, func(v string) bool {
 			return v != "" && !strictID.MatchString(strings.ToUpper(v))
 		}) {

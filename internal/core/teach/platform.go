@@ -4,6 +4,7 @@ package teach
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"io/fs"
 	"path"
@@ -54,7 +55,8 @@ type Found struct {
 // Platforms works out what may be games on a target that lies in a folder, of which the set knows nothing. Names are
 // what platforms must not be called.
 // Hints are what a person has said of some of the games.
-func Platforms(dir string, entries []target.Entry, names []string, hints ...Hint) (out []*Platform) {
+func Platforms(ctx context.Context, dir string, entries []target.Entry, names []string, hints ...Hint) (
+	out []*Platform) {
 	var taken []*class
 	all, words := classes(entries), sayings(dir, entries)
 	slices.SortStableFunc(all, func(a, b *class) int { return a.rank() - b.rank() })
@@ -73,7 +75,7 @@ func Platforms(dir string, entries []target.Entry, names []string, hints ...Hint
 		}
 	}
 	var found []candidate
-	for i := 0; i < len(all); i++ {
+	for i := 0; i < len(all) && ctx.Err() == nil; i++ {
 		c := all[i]
 		if c.count < 2 || c.bytes*50 < most || c.cut() {
 			continue

@@ -130,7 +130,7 @@ func formOf(ext string) title.Form {
 	case archive.Ext(ext):
 		return title.Package
 	}
-	return title.Image // or a cartridge, which is told by its size
+	return title.Image // or a cartridge, which its size shows
 }
 
 // folders finds folders that are games: several that have a file of the same name at the same place.

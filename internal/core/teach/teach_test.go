@@ -90,7 +90,7 @@ func TestValuesAreFoundWhereverTheyStand(t *testing.T) {
 					files["GAMES/"+name+".kvl"] = b
 				}
 				dir, entries := stick(t, files)
-				all := teach.Platforms(dir, entries, nil)
+				all := teach.Platforms(t.Context(), dir, entries, nil)
 				require.Len(t, all, 1)
 				f, ok := all[0].Fields["name"]
 				require.True(t, ok, "%s", all[0].TOML())
@@ -115,7 +115,7 @@ func TestThreeGamesAreEnough(t *testing.T) {
 		files[fmt.Sprintf("RUN/TRL-%04d %s.kvl", 417+n*81, name)] = b
 	}
 	dir, entries := stick(t, files)
-	all := teach.Platforms(dir, entries, []string{"kvl"})
+	all := teach.Platforms(t.Context(), dir, entries, []string{"kvl"})
 	require.Len(t, all, 1)
 	assert.Equal(t, "kvl-2", all[0].Name, "another platform has that name")
 	assert.True(t, all[0].Convincing())
@@ -124,7 +124,7 @@ func TestThreeGamesAreEnough(t *testing.T) {
 	assert.Contains(t, all[0].TOML(), "in 3 of 3")
 
 	dir, entries = stick(t, map[string][]byte{"a.jpg": noise(900, 1), "b.jpg": noise(800, 2), "c.pdf": noise(700, 3)})
-	assert.Empty(t, teach.Platforms(dir, entries, nil))
+	assert.Empty(t, teach.Platforms(t.Context(), dir, entries, nil))
 }
 
 // TestAHintDecides: what a person says of one game is looked for in all, and what nobody can find is not there.
@@ -140,14 +140,15 @@ func TestAHintDecides(t *testing.T) {
 	}
 	dir, entries := stick(t, files)
 	said := teach.Hint{Field: "id", Path: "RUN/Copper Tide.kvl", Value: "COP"}
-	all := teach.Platforms(dir, entries, nil, said)
+	all := teach.Platforms(t.Context(), dir, entries, nil, said)
 	require.Len(t, all, 1)
 	id := all[0].Fields["id"]
 	assert.Contains(t, id.Evidence, "as was said of RUN/Copper Tide.kvl")
 	p, err := all[0].Parse()
 	require.NoError(t, err, all[0].TOML())
 	assert.NotNil(t, p)
-	all = teach.Platforms(dir, entries, nil, teach.Hint{Field: "id", Path: "RUN/Copper Tide.kvl", Value: "nowhere"})
+	all = teach.Platforms(t.Context(), dir, entries, nil, teach.Hint{Field: "id", Path: "RUN/Copper Tide.kvl",
+		Value: "nowhere"})
 	require.Len(t, all, 1)
 	assert.NotContains(t, all[0].Fields, "id")
 }

@@ -23,24 +23,20 @@ func (m *Model) answer(key, answer string) tea.Cmd {
 }
 
 func (m *Model) undo() tea.Cmd {
-	n := len(m.answers)
-	if n == 0 {
-		m.d.Notice = "Nothing has been answered yet."
-		return nil
-	}
-	m.undone = append(m.undone, m.answers[n-1])
-	m.answers = m.answers[:n-1]
-	return m.learn()
+	return m.turnBack(&m.answers, &m.undone, "Nothing has been answered yet.")
 }
 
-func (m *Model) redo() tea.Cmd {
-	n := len(m.undone)
+func (m *Model) redo() tea.Cmd { return m.turnBack(&m.undone, &m.answers, "There is nothing to redo.") }
+
+// turnBack has the last answer of one list be the last of another, and learns again.
+func (m *Model) turnBack(from, to *learn.Answers, none string) tea.Cmd {
+	n := len(*from)
 	if n == 0 {
-		m.d.Notice = "There is nothing to redo."
+		m.d.Notice = none
 		return nil
 	}
-	m.answers = append(m.answers, m.undone[n-1])
-	m.undone = m.undone[:n-1]
+	*to = append(*to, (*from)[n-1])
+	*from = (*from)[:n-1]
 	return m.learn()
 }
 
@@ -89,7 +85,7 @@ func (m *Model) platform(file string) *teach.Platform {
 	return m.draft.Taught[0]
 }
 
-// point says which value of the game under the cursor is its ID, or its name: a part of how it is called to begin with.
+// point says which value of the game under the cursor is its ID, or its name: a part of its path to begin with.
 func (m *Model) point(field, word string) func() tea.Cmd {
 	return func() tea.Cmd {
 		r, ok := m.current()

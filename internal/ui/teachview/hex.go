@@ -38,16 +38,35 @@ func (m *Model) openHex() tea.Cmd {
 		m.d.Notice = "A folder has no bytes: put the cursor on a file in it."
 		return nil
 	}
-	c, err := m.session.look.Open(r.path)
-	if err != nil {
-		m.d.Notice = state.Sentence(err.Error())
-		return nil
+	look, of := m.session.look, m.session
+	return func() tea.Msg {
+		c, err := look.Open(r.path)
+		if err != nil {
+			return BytesMsg{of: of, err: err}
+		}
+		defer c.Close() // which was read from
+		b := make([]byte, min(hexBytes, c.Size()))
+		n, _ := c.ReadAt(b, 0) // as far as it goes
+		return BytesMsg{of, &hexView{path: r.path, data: b[:n], from: -1}, nil}
 	}
-	defer c.Close() // which was read from
-	b := make([]byte, min(hexBytes, c.Size()))
-	n, _ := c.ReadAt(b, 0) // as far as it goes
-	m.hex = &hexView{path: r.path, data: b[:n], from: -1}
-	return nil
+}
+
+// A BytesMsg is the beginning of a file.
+type BytesMsg struct {
+	of  *session
+	hex *hexView
+	err error
+}
+
+// setBytes shows the beginning of a file of what is learnt from now.
+func (m *Model) setBytes(msg BytesMsg) {
+	switch {
+	case msg.of != m.session: // of another stick
+	case msg.err != nil:
+		m.d.Notice = state.Sentence(msg.err.Error())
+	default:
+		m.hex = msg.hex
+	}
 }
 
 // move goes so many bytes on.

@@ -171,7 +171,7 @@ func (m *Model) sentences(t *style.Theme, w int) (out []line) {
 						strings.HasPrefix(l, "[")})
 				}
 				out = append(out, line{})
-				say("What would be written anew:", "", good, true)
+				say("A whole profile, written again:", "", good, true)
 			}
 		}
 		for l := range strings.Lines(text[max(0, strings.Index(text, "\nformat = ")+1):]) { // behind what the rules say
@@ -200,7 +200,7 @@ func (m *Model) sentences(t *style.Theme, w int) (out []line) {
 	if b := m.beyond; b != nil {
 		say("what the profile of "+b.Shown+" does not account for", "", nil, true)
 		findings(b.Findings)
-		out = append(out, line{}, line{"what would be learnt anew", nil, true})
+		out = append(out, line{}, line{"all of it, learnt again", nil, true})
 	}
 	findings(m.draft.Findings)
 	if len(m.draft.Against) > 0 {

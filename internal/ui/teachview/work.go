@@ -48,7 +48,7 @@ type SavedMsg struct {
 	err    error
 }
 
-// look opens the target, and has what is needed of it be at hand.
+// look opens the target, and has what is needed of it be local.
 func (m *Model) look() tea.Cmd {
 	ctx, number := m.begin("looking at " + m.from.Name)
 	from := m.from
@@ -196,6 +196,8 @@ func (m *Model) Update(msg tea.Msg, _ bool) (t state.Taken, ok bool) {
 			}
 			m.width = 0
 		}
+	case BytesMsg:
+		m.setBytes(msg)
 	case SavedMsg:
 		m.saved(msg)
 		if msg.err == nil {
