@@ -140,7 +140,7 @@ func (s *student) confirm() {
 	for _, p := range s.d.Taught {
 		for name, needs := range map[string]string{"id": "{id", "name": "{title"} {
 			f, ok := p.Fields[name]
-			if !ok || f.Sure || f.Plain || !strings.Contains(text, needs) {
+			if !ok || f.Sure || f.Plain || f.Reading.FileName || !strings.Contains(text, needs) {
 				continue
 			}
 			s.ask(Question{Key: name + " " + p.Name, Usual: Yes, Path: p.Such, Say: fmt.Sprintf(

@@ -537,7 +537,7 @@ func (s *student) spelled(g *group, all []*sample, text string) string {
 		for _, f := range []loader.Field{loader.FieldPlatform, loader.FieldKind, loader.FieldRegion} {
 			v := distinct(all, f)
 			if len(v) == 1 && v[0] != "" && strings.EqualFold(part, v[0]) && (f != loader.FieldPlatform ||
-				s.taughtBy(v[0]) == nil) {
+				s.taughtBy(v[0]) == nil || s.taughtBy(v[0]).Shelf) {
 				parts[i] = "{" + f.String() + cased(part, v[0]) + "}"
 				break
 			}

@@ -52,7 +52,7 @@ type place struct {
 }
 
 // keyValues finds the value of a key in lines KEY=value, in INI files below its section. The first line of a key
-// counts; lines that begin with ; or # are remarks in sections.
+// counts; lines that begin with ; or # are remarks in sections. A value may stand in quotes.
 func keyValues(text, section, key string) (place, bool) {
 	in := ""
 	for i, line := range strings.Split(text, "\n") {
@@ -69,10 +69,20 @@ func keyValues(text, section, key string) (place, bool) {
 		k, v, ok := strings.Cut(line, "=")
 		k = strings.TrimSpace(k)
 		if ok && (k == key || section != "" && strings.EqualFold(k, key)) {
-			return place{strings.TrimSpace(v), i + 1}, true
+			return place{unquoted(strings.TrimSpace(v)), i + 1}, true
 		}
 	}
 	return place{}, false
+}
+
+// unquoted is a value without the quotes that it stands in, if any.
+func unquoted(v string) string {
+	for _, q := range []string{`"`, "'"} {
+		if inner, ok := strings.CutPrefix(v, q); ok && strings.HasSuffix(inner, q) {
+			return strings.TrimSpace(strings.TrimSuffix(inner, q))
+		}
+	}
+	return v
 }
 
 // ofJSON finds a text, number or truth value: a key of the top level, or what a JSON pointer names (RFC 6901).

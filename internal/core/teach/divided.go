@@ -369,13 +369,14 @@ func (c *class) divided(places []*place, p *Platform) {
 		}
 		open = slices.DeleteFunc(open, func(d partition) bool { return d.decides(several) && !words[d.key()] })
 	}
+	length := c.length()
 	for range 2 {
 		var best *place
 		var explained []partition
 		score := 0
 		for _, at := range places {
 			if !usable(at) || slices.ContainsFunc([]string{"id", "name", "disc", "kind", "region"},
-				func(f string) bool { return p.Fields[f].where != nil && p.Fields[f].where.overlaps(at) }) {
+				func(f string) bool { return p.Fields[f].where != nil && p.Fields[f].where.overlaps(at, length) }) {
 				continue
 			}
 			var some []partition
@@ -420,14 +421,37 @@ func readable(values []string) bool {
 	})
 }
 
-// overlaps reports whether two places share a byte, or are the same one.
-func (p *place) overlaps(o *place) bool {
+// overlaps reports whether two places share a byte in files of a length, or are the same one. The length is 0 where the
+// files differ in it.
+func (p *place) overlaps(o *place, length int64) bool {
 	a, b := p.read, o.read
-	if p == o || a.Offset == nil || b.Offset == nil || (*a.Offset < 0) != (*b.Offset < 0) ||
-		p.marker.File != o.marker.File {
+	if p == o || a.Offset == nil || b.Offset == nil || p.marker.File != o.marker.File {
 		return p == o
 	}
-	return *a.Offset < *b.Offset+b.Length && *b.Offset < *a.Offset+a.Length
+	from, other := *a.Offset, *b.Offset
+	if (from < 0) != (other < 0) { // one is counted from the end
+		if length == 0 || p.marker.File != "" {
+			return false
+		}
+		from, other = fromBegin(from, length), fromBegin(other, length)
+	}
+	return from < other+b.Length && other < from+a.Length
+}
+
+// fromBegin is an offset in a file of a length, counted from its beginning.
+func fromBegin(offset, length int64) int64 {
+	if offset < 0 {
+		return offset + length
+	}
+	return offset
+}
+
+// length is that of all the files of a class; 0 where they differ in it.
+func (c *class) length() int64 {
+	if slices.ContainsFunc(c.all, func(s *sample) bool { return s.size != c.all[0].size }) {
+		return 0
+	}
+	return c.all[0].size
 }
 
 // alikeWords counts values that begin like the words that they decide.

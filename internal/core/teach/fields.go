@@ -75,7 +75,8 @@ func (c *class) id(places []*place) (Found, bool) {
 			hits, worth, who = beside, 90, "files beside them have"
 		}
 		if hits*10 < len(c.all)*8 || len(distinct) < 2 || len(distinct)*10 < len(values)*3 ||
-			p.within || p.cut && len(distinct) < len(values) || marked(values) || slices.ContainsFunc(values, ofWords) {
+			p.within || p.cut && len(distinct) < len(values) || marked(values) || slices.ContainsFunc(values, ofWords) ||
+			slices.ContainsFunc(values, hasControl) {
 			return // a piece of an ID, more than it, or words
 		}
 		length := 0 // of the shortest: a piece of an ID is none
@@ -125,7 +126,8 @@ func (c *class) id(places []*place) (Found, bool) {
 			distinct[v] = true
 			fits = fits && strictID.MatchString(v)
 		}
-		if fits && len(distinct) == len(p.values) && (score == 0 || p.cost < score) {
+		if fits && (len(distinct) == len(p.values) || p.read.Volume && c.discsAlike(p.values)) &&
+			(score == 0 || p.cost < score) {
 			score = p.cost
 			best = p.found(p.values, "", "", fmt.Sprintf("in %d of %d, %s; it looks like one, and no path has it",
 				filled(p.values), len(c.all), p.where))
@@ -156,6 +158,21 @@ func (c *class) id(places []*place) (Found, bool) {
 	}
 	return best, score > 0
 }
+
+// discsAlike reports whether all games with one value are discs of one title: their paths differ in a digit alone.
+func (c *class) discsAlike(values []string) bool {
+	of := map[string]string{}
+	for i, v := range values {
+		at := count.ReplaceAllString(c.all[i].path, "0")
+		if was, ok := of[v]; ok && was != at {
+			return false
+		}
+		of[v] = at
+	}
+	return len(of)*2 >= len(values)
+}
+
+func hasControl(v string) bool { return strings.ContainsFunc(v, unicode.IsControl) }
 
 // ofWords reports whether a value is words, as names are.
 func ofWords(v string) bool {
@@ -204,8 +221,8 @@ func (c *class) name(places []*place, id Found) (Found, bool) {
 	var best Found
 	score := 0
 	take := func(p *place, values []string, pattern, how string) {
-		if p.within {
-			return // the rest of a longer name
+		if p.within || slices.ContainsFunc(values, hasControl) {
+			return // the rest of a longer name, or more than a name
 		}
 		hits, beside, longer, distinct := 0, 0, 0, map[string]bool{}
 		for i, v := range values {
@@ -240,6 +257,9 @@ func (c *class) name(places []*place, id Found) (Found, bool) {
 		n := hits*worth + longer*10 - p.cost*4 - len(pattern)/8
 		if reads {
 			n += len(c.all) * 60
+		}
+		if p.read.FileName { // which agrees with itself, and may be shortened
+			n = n * 8 / 10
 		}
 		for _, v := range values { // spaces between words are how people write
 			if strings.Contains(v, " ") {
@@ -285,7 +305,7 @@ func (c *class) name(places []*place, id Found) (Found, bool) {
 	}
 	for _, p := range places { // nothing in the paths: what people call things
 		if p.read.FileName || p.read.Search || p.read.Volume || strings.HasPrefix(p.read.Encoding, "number") ||
-			id.where != nil && id.where.overlaps(p) {
+			id.where != nil && id.where.overlaps(p, c.length()) {
 			continue
 		}
 		spaced := 0
@@ -305,7 +325,7 @@ func (c *class) name(places []*place, id Found) (Found, bool) {
 }
 
 // namelike is how names are written: words that begin with a letter or digit, none of them all of signs.
-var namelike = regexp.MustCompile(`^\p{L}[\p{L}\p{N}.'!,:&-]*( [\p{L}\p{N}&-][\p{L}\p{N}.'!,:-]*)*$`)
+var namelike = regexp.MustCompile(`^\p{L}[\p{L}\p{N}.'!?,:&-]*( [\p{L}\p{N}&–-][\p{L}\p{N}.'!?,:-]*)*$`)
 
 // areNames reports whether values read like names of titles: discs of one title share its name.
 func areNames(values []string) bool {

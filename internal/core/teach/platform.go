@@ -29,6 +29,9 @@ type Platform struct {
 	Games       int    // how many were looked into
 	Such        string // one of them
 
+	// Shelf is set for one that is named after the folder in which all its games lie.
+	Shelf bool
+
 	wholeFile bool // one file is nearly all of each folder
 }
 
@@ -57,7 +60,6 @@ type Found struct {
 // Hints are what a person has said of some of the games.
 func Platforms(ctx context.Context, dir string, entries []target.Entry, names []string, hints ...Hint) (
 	out []*Platform) {
-	var taken []*class
 	all, words := classes(entries), sayings(dir, entries)
 	slices.SortStableFunc(all, func(a, b *class) int { return a.rank() - b.rank() })
 	most, whole := int64(0), int64(0)
@@ -74,10 +76,10 @@ func Platforms(ctx context.Context, dir string, entries []target.Entry, names []
 			whole -= c.bytes
 		}
 	}
-	var found []candidate
+	var found, others []candidate
 	for i := 0; i < len(all) && ctx.Err() == nil; i++ {
 		c := all[i]
-		if c.count < 2 || c.bytes*50 < most || c.cut() {
+		if c.count < 2 || c.cut() {
 			continue
 		}
 		c.hints = hints
@@ -91,29 +93,45 @@ func Platforms(ctx context.Context, dir string, entries []target.Entry, names []
 			all = append(all, parts...)
 			continue
 		}
-		if p != nil && (p.Inside() || c.bytes*2 > whole) {
-			found = append(found, candidate{c, p})
+		if p == nil {
+			continue
+		}
+		small := c.bytes*50 < most // cartridges beside images are, and files beside games
+		if p.Convincing() && !(small && c.texts) || !small && (p.Inside() || c.bytes*2 > whole) {
+			found = append(found, candidate{c, p, small})
+		} else {
+			others = append(others, candidate{c, p, small})
 		}
 	}
 	// what says what it is comes before what is only named so
 	slices.SortStableFunc(found, func(a, b candidate) int {
 		return a.likely() - b.likely()
 	})
+	var taken []candidate
 	for _, f := range found {
-		if f.c.joined(taken) || f.c.covered(taken) || f.c.beside(taken) || f.c.parts && len(out) > 0 {
-			continue
+		if !f.c.of(taken) && (!f.c.parts || len(taken) == 0) {
+			taken = append(taken, f)
 		}
+	}
+	taken = shelved(taken, others)
+	for _, f := range taken {
 		f.p.Name = free(f.p.Name, names)
 		names = append(names, f.p.Name)
-		out, taken = append(out, f.p), append(taken, f.c)
+		out = append(out, f.p)
 	}
 	return out
 }
 
+// of reports whether the files of a class are those of another one that was taken, or lie beside them.
+func (c *class) of(taken []candidate) bool {
+	return c.joined(taken) || c.covered(taken) || c.beside(taken)
+}
+
 // candidate is a class that may be games.
 type candidate struct {
-	c *class
-	p *Platform
+	c     *class
+	p     *Platform
+	small bool // beside others
 }
 
 // likely is the less, the likelier the class is games: first those that say what they are, last folders with parts.
@@ -131,6 +149,9 @@ func (c *candidate) likely() (n int) {
 	}
 	if c.p.wholeFile {
 		n++
+	}
+	if c.small {
+		n += 4
 	}
 	return n
 }
@@ -211,8 +232,9 @@ func bytesOf(all []*sample) (n int64) {
 }
 
 // joined reports whether another class has taken in the files of this one.
-func (c *class) joined(taken []*class) bool {
-	return slices.ContainsFunc(taken, func(o *class) bool {
+func (c *class) joined(taken []candidate) bool {
+	return slices.ContainsFunc(taken, func(t candidate) bool {
+		o := t.c
 		return o.form == c.form && slices.ContainsFunc(c.all, func(s *sample) bool {
 			return slices.ContainsFunc(o.all, func(x *sample) bool { return x.path == s.path })
 		})
@@ -220,18 +242,37 @@ func (c *class) joined(taken []*class) bool {
 }
 
 // beside reports whether the files of a class belong to games of another one: they are named like these, and smaller.
-func (c *class) beside(taken []*class) bool {
-	for _, o := range taken {
+func (c *class) beside(taken []candidate) bool {
+	if c.volumes {
+		return false
+	}
+	for _, t := range taken {
 		named := 0
 		for _, s := range c.all {
-			base := bare(strings.TrimSuffix(path.Base(s.path), path.Ext(s.path)))
-			if slices.ContainsFunc(o.all, func(x *sample) bool {
-				return x.size > s.size && slices.ContainsFunc(x.words(), func(w string) bool { return bare(w) == base })
-			}) {
+			if t.names(bare(strings.TrimSuffix(path.Base(s.path), path.Ext(s.path))), s.size) {
 				named++
 			}
 		}
 		if c.form != title.Folder && named*10 >= len(c.all)*8 {
+			return true
+		}
+	}
+	return false
+}
+
+// names reports whether a word is of the path of a game that is larger than something, or is its ID or name.
+func (t *candidate) names(word string, size int64) bool {
+	for i, x := range t.c.all {
+		if x.size <= size {
+			continue
+		}
+		words := x.words()
+		for _, field := range []string{"id", "name"} {
+			if values := t.p.Fields[field].values; i < len(values) {
+				words = append(slices.Clone(words), values[i])
+			}
+		}
+		if slices.ContainsFunc(words, func(w string) bool { return bare(w) == word }) {
 			return true
 		}
 	}
@@ -268,8 +309,9 @@ func free(name string, taken []string) string {
 
 // covered reports whether games of a class are the same as those of another one that was taken: folders with images, or
 // the files of folders.
-func (c *class) covered(taken []*class) bool {
-	for _, o := range taken {
+func (c *class) covered(taken []candidate) bool {
+	for _, t := range taken {
+		o := t.c
 		folders, files := c, o
 		if o.form == title.Folder {
 			folders, files = o, c
@@ -305,15 +347,17 @@ func (c *class) platform(dir string, all []*class) *Platform {
 		return nil
 	}
 	form := c.form
-	if form == title.Image && c.all[0].source.FS == nil && !slices.ContainsFunc(c.all, func(s *sample) bool {
+	c.volumes = form == title.Image && c.all[0].source.FS != nil
+	if form == title.Image && !c.volumes && !slices.ContainsFunc(c.all, func(s *sample) bool {
 		return s.size > largestCartridge
 	}) {
 		form = title.Cartridge
 	}
+	c.texts = form == title.Cartridge && !slices.ContainsFunc(c.all, func(s *sample) bool { return !s.isText() })
 	p := &Platform{Name: "learnt", Form: form, Exts: c.exts, Fields: map[string]Found{}, Games: len(c.all),
 		Such: c.all[0].path}
 	if len(c.exts) > 0 {
-		p.Name = loaderName(c.exts[0][1:])
+		p.Name = cmp.Or(platformName(c.exts[0][1:]), p.Name)
 	}
 	p.Shown = strings.ToUpper(p.Name[:1]) + p.Name[1:]
 	places := c.places()
@@ -377,17 +421,14 @@ func (c *class) field(places []*place, p *Platform, name string, find func() (Fo
 // largestCartridge is how many bytes a file has at most that is taken for a cartridge, where nothing says otherwise.
 const largestCartridge = 64 << 20
 
-func loaderName(s string) string {
-	s = strings.Map(func(r rune) rune {
-		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
+// platformName makes a name for a platform of what files or folders are called; "" where nothing is left.
+func platformName(s string) string {
+	return strings.Trim(strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r == '-' {
 			return r
 		}
 		return -1
-	}, strings.ToLower(s))
-	if s == "" {
-		return "learnt"
-	}
-	return s
+	}, strings.ToLower(s)), "-")
 }
 
 // mark finds by what the games are known: the file that has their values, or bytes that are the same in all.
@@ -507,7 +548,7 @@ func (p *Platform) TOML() string {
 	}
 	for _, name := range loader.FieldNames {
 		f, ok := p.Fields[name]
-		if !ok {
+		if !ok || name == "name" && f.Reading.FileName && f.Pattern == "" { // where it is looked for without being told
 			continue
 		}
 		line("\n# %s", clean(f.Evidence))

@@ -69,7 +69,9 @@ type class struct {
 
 	// parts is set for folders that hold the parts of something.
 	parts   bool
-	alone   bool         // each is the only file of its folder
+	alone   bool         // each is the only file of its folder and of those in it
+	volumes bool         // they are images of a filesystem
+	texts   bool         // they are texts
 	besides []saying     // small files that are none of them
 	said    said         // words of small files beside the games
 	keep    func(*place) // takes in a place whose values are known
@@ -109,10 +111,18 @@ func classes(entries []target.Entry) (out []*class) {
 			c.all = append(c.all, &sample{path: e.Path, size: e.Size})
 		}
 	}
-	files := map[string]int{} // by folder
+	files := map[string]int{} // below each folder
 	for _, e := range entries {
-		if !e.Folder {
-			files[path.Dir(e.Path)]++
+		if ext := strings.ToLower(path.Ext(e.Path)); e.Folder || slices.Contains(besides, ext) {
+			continue
+		}
+		for dir := path.Dir(e.Path); dir != "."; dir = path.Dir(dir) {
+			files[dir]++
+		}
+		if sheets[path.Dir(e.Path)] { // tracks are the most of their disc
+			if c := byExt[".cue"]; !strings.EqualFold(path.Ext(e.Path), ".cue") {
+				c.bytes += e.Size
+			}
 		}
 	}
 	for _, c := range out {
@@ -363,6 +373,7 @@ const (
 
 // list lists the files in the sample.
 func (s *sample) list() {
+	s.files = nil
 	_ = fs.WalkDir(s.source.FS, ".", func(p string, e fs.DirEntry, err error) error {
 		switch {
 		case err != nil:
@@ -376,6 +387,12 @@ func (s *sample) list() {
 		}
 		return nil
 	})
+}
+
+// isText reports whether a file is a text, and no long one.
+func (s *sample) isText() bool {
+	_, ok := EncodingOf([][]byte{s.head})
+	return ok && s.size <= mostText
 }
 
 // text is a small file in the sample as text, and how it is encoded.

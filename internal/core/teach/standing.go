@@ -195,7 +195,7 @@ func (c *class) reach(all [][]byte, at int, encoding string, words map[int]strin
 		b, _ := infer.Encoded(w, encoding)
 		length = max(length, len(b))
 	}
-	for n := length + step; n <= length+256; n += step {
+	for n := length + step; n <= max(length, longestField); n += step {
 		for i, w := range words {
 			from := at
 			if at < 0 {
@@ -208,5 +208,8 @@ func (c *class) reach(all [][]byte, at int, encoding string, words map[int]strin
 			}
 		}
 	}
-	return length
+	return max(length, longestField) // nothing ends it that counts
 }
+
+// longestField is how many bytes a field has that nothing ends.
+const longestField = 128
