@@ -15,6 +15,32 @@ import (
 	"polytome/internal/size"
 )
 
+// packed finds out whether images are packed, and from which length on the packed ones are cut: their further parts are
+// named as the format has it.
+func (s *student) packed(r *Rule, all []*sample) {
+	if r.Packed = !slices.ContainsFunc(all, func(x *sample) bool { return len(s.look.Packed[x.path]) == 0 }); !r.Packed {
+		return
+	}
+	s.find(Certain, fmt.Sprintf("images of %s are packed", r.Platforms[0]), "%s, such as %s", size.Count(len(all),
+		"file"), all[0].path)
+	for _, x := range all {
+		if len(s.look.Packed[x.path]) < 2 {
+			continue
+		}
+		for _, e := range s.look.Entries {
+			if e.Path == x.path {
+				r.PartSize = max(r.PartSize, e.Size)
+			}
+		}
+		ext := path.Ext(r.Path)
+		r.Parts = strings.TrimSuffix(r.Path, ext) + "{if index over 1}.{index}{end}" + ext
+	}
+	if r.Over = r.PartSize; r.Over > 0 {
+		s.find(Likely, fmt.Sprintf("%s images that are too large are split into parts of %s", r.Platforms[0],
+			size.Format(r.PartSize)), "such as %s", all[0].path)
+	}
+}
+
 // cut finds out how titles are named that are there in parts, and from which length on a title is.
 func (s *student) cut(r *Rule, whole []*sample) {
 	var when loader.Condition

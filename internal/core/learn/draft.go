@@ -62,7 +62,9 @@ type Rule struct {
 	Discs     string // behind the titles of several discs
 	When      string // which of them
 	Archives  string
+	Packed    bool // images are packed
 	Rename    []loader.Rename
+	Drop      []string // files of unpacked titles that are left out
 	Longest   int
 	ASCII     bool
 	Forbidden string
@@ -138,6 +140,8 @@ type Look struct {
 	Open    func(path string) (target.Content, error)
 	Name    string // of the target, where its volume has none
 	Via     string // how it is connected; "" for a stick
+	// Packed are the images that are packed, by their first files: each with all its files. What is opened is the image.
+	Packed map[string][]string
 	// Unread are the files that could not be read.
 	Unread []string
 	Sources

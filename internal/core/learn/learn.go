@@ -32,6 +32,11 @@ func Learn(ctx context.Context, l Look, set *loader.Set) (*Draft, error) {
 		return nil, err
 	}
 	taught := teach.Platforms(ctx, l.Dir, unknown(l, r.Titles), set.PlatformNames(), l.Answers.hints()...)
+	for _, p := range taught {
+		if len(l.Packed[p.Such]) > 0 { // its extension says nothing of what is in it
+			p.Form, p.Exts = title.Image, []string{usualImage}
+		}
+	}
 	if taught, err = beforehand(ctx, l, set, taught); err != nil {
 		return nil, err
 	}
@@ -47,6 +52,9 @@ func Learn(ctx context.Context, l Look, set *loader.Set) (*Draft, error) {
 	}
 	s := &student{look: l, set: set, d: &Draft{Via: cmp.Or(l.Via, "usb"), Label: l.Label, Taught: taught},
 		used: map[string]Part{}, stopped: func() bool { return ctx.Err() != nil }}
+	if s.originals, err = titlesIn(ctx, l.Games, set); err != nil {
+		return nil, err
+	}
 	for _, at := range l.Unread {
 		s.contradict("%s could not be read: nothing was learnt from it", at)
 	}
@@ -71,7 +79,7 @@ func Learn(ctx context.Context, l Look, set *loader.Set) (*Draft, error) {
 	s.d.Explained = s.used
 	if len(s.d.Rules) == 0 {
 		return s.d, fmt.Errorf("nothing in %s shows where games go: it has no game of a known platform, and no "+
-			"folder named like one", l.Dir)
+			"folder named like one", cmp.Or(l.Name, l.Dir))
 	}
 	return s.d, nil
 }
@@ -91,6 +99,9 @@ func Platforms(ctx context.Context, set *loader.Set, from Sources) (*Draft, erro
 	s.taught()
 	return s.d, nil
 }
+
+// usualImage is the extension of images of which no plain one was seen: they are known by their bytes.
+const usualImage = ".img"
 
 // beforehand has platforms be worked out from folders of games too: those of which the target shows none, and what it
 // does not show of others.
@@ -199,6 +210,8 @@ type student struct {
 	set  *loader.Set
 	d    *Draft
 	all  []*sample
+	// originals are the games as they were before they came to the target.
+	originals []title.Title
 	// split are titles that are there in parts.
 	split  []*sample
 	placed []*placed
@@ -336,7 +349,7 @@ func (s *student) add(r Rule) {
 	for i := range s.d.Rules {
 		o := &s.d.Rules[i]
 		if o.Path != r.Path || o.Form != r.Form || o.Discs != r.Discs || o.Tracks != r.Tracks || o.When != r.When ||
-			o.Numbers != r.Numbers ||
+			o.Numbers != r.Numbers || o.Packed != r.Packed ||
 			o.Parts != r.Parts || o.PartSize != r.PartSize ||
 			o.Archives != r.Archives && o.Archives != "" && r.Archives != "" || len(o.Rename) != len(r.Rename) {
 			continue
@@ -366,41 +379,4 @@ func archives(all []*sample) string {
 		}
 	}
 	return ""
-}
-
-// renames finds a file of unpacked titles that has the same name in all of them.
-func (s *student) renames(r *Rule, all []*sample) {
-	p := s.set.Platform(r.Platforms[0])
-	if r.Form != title.Folder || p == nil || len(all) < 2 {
-		return
-	}
-	for _, marker := range p.MarkerFiles() {
-		if strings.ContainsRune(marker, '*') {
-			s.renamed(r, marker, all)
-		}
-	}
-}
-
-// renamed finds the one name that the file of a pattern has in all titles.
-func (s *student) renamed(r *Rule, marker string, all []*sample) {
-	name := ""
-	for _, x := range all {
-		for _, part := range x.of().Parts {
-			if !loader.MatchFile(marker, part.Name) {
-				continue
-			}
-			if name != "" && name != part.Name {
-				return
-			}
-			name = part.Name
-		}
-	}
-	if name != "" {
-		r.Rename = append(r.Rename, loader.Rename{From: marker, To: name})
-		s.find(Likely, fmt.Sprintf("%s becomes %s", marker, name), "all %d folders have it under that name",
-			len(all))
-		s.ask(Question{Key: "package files", Usual: "all", Choices: []string{"all"},
-			Say: "which files of a package are " +
-				"copied, and which are left out? Only those that are there can be seen"}, nil)
-	}
 }

@@ -30,8 +30,10 @@ const (
 )
 
 // mirror has what learning reads of a target in a folder: the names and lengths of all files, and of each the bytes
-// that are looked at. What is not is holes, so that a large target takes little room and time.
-func mirror(ctx context.Context, p target.Target, entries []target.Entry, dir string) (unread []string, err error) {
+// that are looked at. What is not is holes, so that a large target takes little room and time. A packed image is there
+// as the one that it holds.
+func mirror(ctx context.Context, p target.Target, entries []target.Entry, packed map[string][]string, dir string) (
+	unread []string, err error) {
 	if len(entries) > mostFiles {
 		return nil, fmt.Errorf("there are %d files and folders, and no more than %d can be learnt from: give one of "+
 			"its "+
@@ -62,7 +64,7 @@ func mirror(ctx context.Context, p target.Target, entries []target.Entry, dir st
 		if wide[ext] <= mostWide {
 			near = wideEdge
 		}
-		read, err := fetch(ctx, p, e, at, near)
+		read, err := fetch(ctx, p, e.Path, packed[e.Path], at, near)
 		if err != nil {
 			return nil, err
 		}
@@ -73,12 +75,19 @@ func mirror(ctx context.Context, p target.Target, entries []target.Entry, dir st
 	return unread, nil
 }
 
-// fetch copies what is looked at of one file; it reports whether it could be read.
-func fetch(ctx context.Context, p target.Target, e target.Entry, at string, near int64) (read bool, err error) {
+// fetch copies what is looked at of one file, or of the image that packed files hold; it reports whether it could be
+// read.
+func fetch(ctx context.Context, p target.Target, name string, packed []string, at string, near int64) (read bool,
+	err error) {
 	if err := ctx.Err(); err != nil {
 		return false, err
 	}
-	from, err := p.Open(ctx, e.Path)
+	var from target.Content
+	if len(packed) > 0 {
+		from, err = openPacked(ctx, p, packed)
+	} else {
+		from, err = p.Open(ctx, name)
+	}
 	if err != nil {
 		return false, ctx.Err()
 	}

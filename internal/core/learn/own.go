@@ -64,7 +64,7 @@ func (s *student) gameLike(file string) bool {
 var seldom = []string{".jpg", ".jpeg", ".mp3", ".mp4", ".mov", ".doc", ".pdf", ".zip", ".exe"}
 
 // remarks are what people write for themselves.
-var remarks = regexp.MustCompile(`(?i)^(read.?me|notes?|todo|about)\b|\.(md|bak|old|log)$`)
+var remarks = regexp.MustCompile(`(?i)^(read.?me|notes?|todo|about)(\.(txt|rtf|html?))?$|\.(md|bak|old|log)$`)
 
 const (
 	largestKit     = 64 << 20

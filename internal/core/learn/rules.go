@@ -73,8 +73,9 @@ func (s *student) ruled(g *group, all []*sample) {
 		}
 	}
 	r.Archives = archives(agree)
+	s.packed(&r, agree)
 	s.paged(&r, agree)
-	s.renames(&r, agree)
+	s.packages(&r, agree)
 	s.tracks(&r, agree)
 	s.written(&r, agree)
 	s.cut(&r, agree)
@@ -521,7 +522,7 @@ func between(from, below int64) string {
 // spelled is a template as a person would write it: with the extension and the platform as fields, where that says the
 // same.
 func (s *student) spelled(g *group, all []*sample, text string) string {
-	if g.form == title.Cartridge || g.form == title.Package {
+	if (g.form == title.Cartridge || g.form == title.Package) && len(s.look.Packed[all[0].path]) == 0 {
 		ext := path.Ext(all[0].path)
 		if bare, ok := strings.CutSuffix(text, infer.Literal(ext)); ok && ext == strings.ToLower(ext) {
 			text = bare + "{ext}"

@@ -43,6 +43,11 @@ func (s *student) samples(titles []title.Title) {
 				continue
 			}
 			s.used[x.path] = Game
+			if files := s.look.Packed[x.path]; len(files) > 0 {
+				for _, f := range files[1:] {
+					s.used[f] = Piece
+				}
+			}
 			for _, p := range t.Discs[d].Parts {
 				s.used[s.rel(p.File.Path)] = Game
 			}

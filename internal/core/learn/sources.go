@@ -46,7 +46,10 @@ func LookAt(ctx context.Context, at string, p target.Target, from Sources) (l Lo
 	l = Look{Dir: at, Via: l.Via, Facts: facts, Entries: entries, Label: facts.Label, Sources: from,
 		Name: filepath.Base(at),
 		Open: func(path string) (target.Content, error) { return p.Open(ctx, path) }}
-	if info, err := os.Stat(at); err == nil && info.IsDir() {
+	if l.Packed, err = packedImages(ctx, p, entries); err != nil {
+		return l, done, err
+	}
+	if info, err := os.Stat(at); err == nil && info.IsDir() && len(l.Packed) == 0 {
 		return l, done, nil
 	}
 	dir, err := os.MkdirTemp("", "polytome-learn-")
@@ -54,7 +57,7 @@ func LookAt(ctx context.Context, at string, p target.Target, from Sources) (l Lo
 		return l, done, err
 	}
 	done = func() { _ = os.RemoveAll(dir) } // holds nothing that is not on the target
-	if l.Unread, err = mirror(ctx, p, entries, dir); err != nil {
+	if l.Unread, err = mirror(ctx, p, entries, l.Packed, dir); err != nil {
 		done()
 		return l, func() {}, err
 	}

@@ -161,6 +161,9 @@ func (w *writer) rule(r *Rule) {
 			w.text("tracks-as", "one-file")
 		}
 	}
+	if r.Packed {
+		w.text("images", "pack")
+	}
 	w.text("archives", r.Archives)
 	w.number("overflow-after", int64(r.Overflow))
 	w.text("numbers", r.Numbers)
@@ -175,8 +178,11 @@ func (w *writer) rule(r *Rule) {
 		w.text("forbidden", r.Forbidden)
 		w.text("discs", r.Discs)
 	}
-	if len(r.Rename) > 0 {
+	if len(r.Rename) > 0 || len(r.Drop) > 0 {
 		w.table("[accept.package]", "What happens to the files of an unpacked game.")
+		w.list("drop", r.Drop)
+	}
+	if len(r.Rename) > 0 {
 		var all []string
 		for _, x := range r.Rename {
 			all = append(all, fmt.Sprintf("{ from = %s, to = %s }", strict.Quote(x.From), strict.Quote(x.To)))

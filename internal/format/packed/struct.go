@@ -14,8 +14,11 @@ import (
 const (
 	headerSize  = 2048
 	trailerSize = 64
-	entrySize   = 16
-	version     = 1
+	// Smallest is how many bytes a packed image has at least.
+	Smallest = headerSize + trailerSize
+
+	entrySize = 16
+	version   = 1
 
 	headerMagic  = "PKDIMAGE"
 	trailerMagic = "PKDINDEX"
