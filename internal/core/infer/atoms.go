@@ -1,6 +1,7 @@
 package infer
 
 import (
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -189,6 +190,9 @@ func names(f loader.Field) bool {
 // mostMeanings is how many values a table has.
 const mostMeanings = 8
 
+// tableWord is what values stand for: words, without what rules write around them.
+var tableWord = regexp.MustCompile(`^[\p{L}\p{N}]([\p{L}\p{N} _+-]*[\p{L}\p{N}+])?$`)
+
 // table takes what stands next for the few values of a field, where each has its own text.
 func (s *search) table(x *state, f loader.Field, active []bool, next func(*state)) {
 	if f != loader.FieldKind && f != loader.FieldRegion && f != loader.FieldPlatform {
@@ -207,8 +211,8 @@ func (s *search) table(x *state, f loader.Field, active []bool, next func(*state
 				rest = rest[:n]
 			}
 			v := s.rows[i].Values[f]
-			if was, seen := means[v]; v == "" || rest == "" || seen && was != rest || strings.ContainsAny(v+rest,
-				":=|{}") {
+			if was, seen := means[v]; v == "" || seen && was != rest || strings.ContainsAny(v, ":=|{}") ||
+				!tableWord.MatchString(rest) {
 				ok = false
 				break
 			}

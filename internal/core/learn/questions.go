@@ -112,7 +112,7 @@ func (s *student) unseen(r *Rule) (some bool) {
 		}
 		for _, v := range f.Unseen {
 			some = true
-			s.ask(Question{Key: wordKey(name, p.Name, v), Path: p.Such, Say: fmt.Sprintf(
+			s.ask(Question{Key: wordKey(name, p.Name, v), Path: p.Such, Usual: f.Values[v], Say: fmt.Sprintf(
 				"what is the %s %s called in %s? No game there has it", name, v, r.Path)}, nil)
 		}
 	}

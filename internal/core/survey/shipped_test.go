@@ -150,7 +150,7 @@ func TestLearningShippedLoadersWithPlatformsUnknown(t *testing.T) {
 				}
 			}
 			t.Logf("%d of %d are listed", len(want.Games)-len(missing), len(want.Games))
-			assert.Empty(t, missing, "passed over: %v", now.Passed)
+			assert.Empty(t, missing, "ignored: %v", now.Passed)
 		})
 	}
 }

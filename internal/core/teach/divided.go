@@ -94,6 +94,17 @@ func (c *class) partitions(known [][]string) (out []partition) {
 			add(some, "it decides in which folder a game lies")
 		}
 	}
+	for k, what := range []string{"ID", "name"} {
+		words := make([]string, len(c.all))
+		for i, s := range c.all {
+			if v := bare(known[i][k]); s.part || v == "" {
+				words[i] = apart
+			} else if strings.Contains(bare(s.path), v) {
+				words[i] = "with"
+			}
+		}
+		add(words, "it decides which games have their "+what+" in their path")
+	}
 	bases := map[string]int{}
 	for _, s := range c.all {
 		bases[strings.ToUpper(path.Base(s.path))]++
@@ -400,6 +411,11 @@ func (c *class) divided(places []*place, p *Platform) {
 				f.Unseen = append(f.Unseen, v)
 			}
 		}
+		for _, v := range f.Unseen {
+			if w := direction(v, f.Values); w != "" {
+				f.Values[v] = w
+			}
+		}
 		field := "kind"
 		if slices.ContainsFunc(slices.Concat(best.values, slices.Collect(maps.Values(f.Values))), isRegion) {
 			field = "region"
@@ -467,10 +483,43 @@ func alikeWords(values []string, explained []partition) (n int) {
 	return len(alike)
 }
 
+// directions are the parts of the world that regions are named after.
+var directions = []string{"north", "east", "south", "west"}
+
+// direction is the word for the first letter of a direction, where all others that are known are words for such
+// letters; "" where it is not.
+func direction(letter string, known map[string]string) string {
+	word := func(v string) string {
+		for _, d := range directions {
+			if strings.EqualFold(v, d[:1]) {
+				return d
+			}
+		}
+		return ""
+	}
+	as := word(letter)
+	for v, w := range known {
+		if word(v) != strings.ToLower(w) {
+			return ""
+		}
+		switch w {
+		case strings.ToUpper(w):
+			as = strings.ToUpper(as)
+		case strings.ToLower(w):
+		default:
+			as = strings.ToUpper(as[:min(1, len(as))]) + as[min(1, len(as)):]
+		}
+	}
+	return as
+}
+
 // isRegion reports whether a word is one for a part of the world.
 func isRegion(word string) bool {
 	return slices.Contains([]string{"north", "east", "west", "south", "world", "n", "e", "w"}, strings.ToLower(word))
 }
+
+// sameWord is how many letters more a word is worth that is the value itself.
+const sameWord = 100
 
 // meanings are the words that stand for values, where each value has its own: the longest there are.
 func meanings(values []string, explained []partition) map[string]string {
@@ -492,6 +541,9 @@ func meanings(values []string, explained []partition) map[string]string {
 			}
 			if to[v] == "" {
 				total += len(w)
+				if len(v) > 2 && strings.EqualFold(v, w) { // it says what it stands for
+					total += sameWord
+				}
 			}
 			to[v], back[w] = w, v
 		}

@@ -2,6 +2,7 @@ package teach
 
 import (
 	"fmt"
+	"path"
 	"regexp"
 	"slices"
 	"strconv"
@@ -58,21 +59,26 @@ func (c *class) id(places []*place) (Found, bool) {
 	var best Found
 	score := 0
 	take := func(p *place, values []string, pattern, as, how string) {
-		hits, beside, distinct := 0, 0, map[string]bool{}
+		hits, whole, beside, distinct := 0, 0, 0, map[string]bool{}
 		for i, v := range values {
 			distinct[strings.ToUpper(v)] = true
 			if c.said.has(v) {
 				beside++
 			}
-			if v != "" && (slices.ContainsFunc(append(c.all[i].words(), c.all[i].inner()...),
-				func(w string) bool { return strings.EqualFold(bare(w), bare(v)) }) || len(v) > 4 &&
-				looksLikeID.MatchString(v) && infer.WordIn(strings.ToUpper(c.all[i].path), strings.ToUpper(v)) >= 0) {
+			is := func(w string) bool { return strings.EqualFold(bare(w), bare(v)) }
+			switch {
+			case v == "":
+			case slices.ContainsFunc(slices.Concat(c.all[i].words(), c.all[i].inner()), is) || len(v) > 4 &&
+				looksLikeID.MatchString(v) && infer.WordIn(strings.ToUpper(c.all[i].path), strings.ToUpper(v)) >= 0:
+				hits++
+				whole++
+			case slices.ContainsFunc(c.all[i].divided(), is):
 				hits++
 			}
 		}
 		worth, who := 100, "their paths have"
 		if beside > hits && !p.read.FileName && len(distinct) == len(values) {
-			hits, worth, who = beside, 90, "files beside them have"
+			hits, whole, worth, who = beside, beside, 90, "files beside them have"
 		}
 		if hits*10 < len(c.all)*8 || len(distinct) < 2 || len(distinct)*10 < len(values)*3 ||
 			p.within || p.cut && len(distinct) < len(values) || marked(values) || slices.ContainsFunc(values, ofWords) ||
@@ -88,7 +94,7 @@ func (c *class) id(places []*place) (Found, bool) {
 		if n := hits*worth - p.cost*4 - len(pattern)/8 + min(length, 16); n > score {
 			score = n
 			best = p.found(values, pattern, as, fmt.Sprintf("in %d of %d, %s; %s it too", hits, len(c.all), how, who))
-			best.Sure = hits == len(c.all) && len(c.all) >= 3 && p.cost < 6
+			best.Sure = whole == len(c.all) && len(c.all) >= 3 && p.cost < 6
 		}
 	}
 	for _, p := range places {
@@ -156,7 +162,56 @@ func (c *class) id(places []*place) (Found, bool) {
 			}
 		}
 	}
+	if score > 0 {
+		best = c.aligned(best)
+	}
 	return best, score > 0
+}
+
+// mostBefore is how many letters that belong to something else may stand in front of an ID.
+const mostBefore = 6
+
+// aligned is an ID that stands at a place without the letters in front of it, where the folders of all games begin with
+// what follows these.
+func (c *class) aligned(f Found) Found {
+	if f.Reading.Offset == nil || f.Pattern != "" {
+		return f
+	}
+	for k := range mostBefore {
+		if !c.foldersBegin(f.values, k) {
+			continue
+		}
+		if k == 0 {
+			return f
+		}
+		p := *f.where
+		at := *p.read.Offset + int64(k)
+		p.read.Offset, p.read.Length = &at, p.read.Length-int64(k)
+		p.where = fmt.Sprintf("%s, %d bytes, %s", offsetWords(at), p.read.Length, p.read.Encoding)
+		p.values = c.valuesAt(&p, "id")
+		out := p.found(p.values, "", "", fmt.Sprintf("in %d of %d, %s; their folders begin like it", len(p.values),
+			len(c.all), p.where))
+		out.Plain = f.Plain
+		return out
+	}
+	return f
+}
+
+// foldersBegin reports whether each game lies in a folder that begins like its value, so many letters from its
+// beginning.
+func (c *class) foldersBegin(values []string, from int) bool {
+	for i, v := range values {
+		if len(v) <= from {
+			return false
+		}
+		v = strings.ToUpper(v[from:])
+		if !slices.ContainsFunc(strings.Split(path.Dir(c.all[i].path), "/"), func(dir string) bool {
+			return len(dir) > 2 && strings.HasPrefix(v, strings.ToUpper(dir))
+		}) {
+			return false
+		}
+	}
+	return true
 }
 
 // discsAlike reports whether all games with one value are discs of one title: their paths differ in a digit alone.

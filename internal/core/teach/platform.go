@@ -5,7 +5,6 @@ package teach
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"io/fs"
 	"path"
 	"slices"
@@ -14,7 +13,6 @@ import (
 
 	"polytome/internal/core/loader"
 	"polytome/internal/core/reading"
-	"polytome/internal/core/strict"
 	"polytome/internal/core/title"
 	"polytome/internal/target"
 )
@@ -109,7 +107,7 @@ func Platforms(ctx context.Context, dir string, entries []target.Entry, names []
 	})
 	var taken []candidate
 	for _, f := range found {
-		if !f.c.of(taken) && (!f.c.parts || len(taken) == 0) {
+		if !f.of(taken) && (!f.c.parts || len(taken) == 0) {
 			taken = append(taken, f)
 		}
 	}
@@ -123,8 +121,23 @@ func Platforms(ctx context.Context, dir string, entries []target.Entry, names []
 }
 
 // of reports whether the files of a class are those of another one that was taken, or lie beside them.
-func (c *class) of(taken []candidate) bool {
-	return c.joined(taken) || c.covered(taken) || c.beside(taken)
+func (f *candidate) of(taken []candidate) bool {
+	return f.c.joined(taken) || f.c.covered(taken) || f.c.beside(taken) || f.small && f.same(taken)
+}
+
+// same reports whether the files have IDs or names of games that were taken: they are about these.
+func (f *candidate) same(taken []candidate) bool {
+	return slices.ContainsFunc(taken, func(t candidate) bool {
+		return slices.ContainsFunc([]string{"id", "name"}, func(field string) bool {
+			n, own := 0, f.p.Fields[field]
+			for _, v := range own.values {
+				if v != "" && slices.Contains(t.p.Fields[field].values, v) {
+					n++
+				}
+			}
+			return n > 1 && n*3 >= len(own.values) && !own.Reading.FileName
+		})
+	})
 }
 
 // candidate is a class that may be games.
@@ -421,7 +434,7 @@ func (c *class) field(places []*place, p *Platform, name string, find func() (Fo
 // largestCartridge is how many bytes a file has at most that is taken for a cartridge, where nothing says otherwise.
 const largestCartridge = 64 << 20
 
-// platformName makes a name for a platform of what files or folders are called; "" where nothing is left.
+// platformName makes a name for a platform of that of files or folders; "" where nothing is left.
 func platformName(s string) string {
 	return strings.Trim(strings.Map(func(r rune) rune {
 		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r == '-' {
@@ -429,198 +442,4 @@ func platformName(s string) string {
 		}
 		return -1
 	}, strings.ToLower(s)), "-")
-}
-
-// mark finds by what the games are known: the file that has their values, or bytes that are the same in all.
-func (c *class) mark(p *Platform) {
-	for _, field := range []string{"id", "name", "disc", "kind", "region"} {
-		if f, ok := p.Fields[field]; ok && f.File != "" {
-			p.Markers = append(p.Markers, loader.Marker{File: f.Marker.File, Syntax: f.Marker.Syntax,
-				Encoding: f.Marker.Encoding})
-			return
-		}
-	}
-	if common := c.common(); c.all[0].source.FS != nil && len(common) > 0 {
-		p.Markers = append(p.Markers, loader.Marker{File: common[0]})
-		return
-	}
-	var heads, tails [][]byte
-	for _, s := range c.all {
-		heads, tails = append(heads, s.head), append(tails, s.tail)
-	}
-	if at, hex := alikeBytes(heads, false); len(hex) > 0 {
-		m := loader.Marker{Offset: int64(at), Syntax: loader.Binary}
-		_ = m.Hex.UnmarshalText([]byte(hex))
-		p.Markers = append(p.Markers, m)
-	} else if at, hex := alikeBytes(tails, true); len(hex) > 0 {
-		m := loader.Marker{Offset: int64(at), Syntax: loader.Binary}
-		_ = m.Hex.UnmarshalText([]byte(hex))
-		p.Markers = append(p.Markers, m)
-	}
-}
-
-// longestMagic is how many bytes a marker has at most.
-const longestMagic = 8
-
-// alikeBytes finds the first bytes that are the same in all, as a marker has them; a byte between that differs may be
-// any.
-func alikeBytes(all [][]byte, fromEnd bool) (offset int, hex string) {
-	least := mostOffsets
-	for _, b := range all {
-		least = min(least, len(b))
-	}
-	same := make([]int, least) // the byte, or -1
-	for i := range same {
-		same[i] = -2
-		for _, b := range all {
-			if fromEnd {
-				b = b[len(b)-least:]
-			}
-			if same[i] == -2 {
-				same[i] = int(b[i])
-			} else if same[i] != int(b[i]) {
-				same[i] = -1
-			}
-		}
-	}
-	for at := range same {
-		if same[at] <= 0 {
-			continue
-		}
-		end, solid := at, 0
-		for i := at; i < min(len(same), at+longestMagic); i++ {
-			if same[i] > 0 {
-				end, solid = i+1, solid+1
-			}
-		}
-		if solid < 2 {
-			continue
-		}
-		var words []string
-		for i := at; i < end; i++ {
-			if same[i] < 0 {
-				words = append(words, "??")
-			} else {
-				words = append(words, fmt.Sprintf("%02x", same[i]))
-			}
-		}
-		if fromEnd {
-			at -= least
-		}
-		return at, strings.Join(words, " ")
-	}
-	return 0, ""
-}
-
-// TOML writes the description of the platform, with how each thing was found.
-func (p *Platform) TOML() string {
-	var b strings.Builder
-	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
-	line("# %s: learnt from %d games, such as %s.", p.Shown, p.Games, clean(p.Such))
-	line("format = %d\nname = %s\nshown = %s\nforms = [%s]", loader.FormatVersion, strict.Quote(p.Name),
-		strict.Quote(p.Shown),
-		strict.Quote(string(p.Form)))
-	switch {
-	case p.Form == title.Package:
-		line("packages = %s", inQuotes(p.Exts))
-	case len(p.Exts) > 0:
-		line("extensions = %s", inQuotes(p.Exts))
-	}
-	var main loader.Marker
-	for i := range p.Markers {
-		m := &p.Markers[i]
-		if i == 0 {
-			main = *m
-		}
-		line("\n[[marker]]")
-		if m.File != "" {
-			line("file = %s", strict.Quote(m.File))
-		}
-		if hex, _ := m.Hex.MarshalText(); len(m.Hex) > 0 {
-			line("hex = %s\noffset = %d", strict.Quote(string(hex)), m.Offset)
-		}
-		if m.Syntax != "" {
-			line("syntax = %s", strict.Quote(m.Syntax))
-		}
-		if m.Encoding != "" {
-			line("encoding = %s", strict.Quote(m.Encoding))
-		}
-	}
-	for _, name := range loader.FieldNames {
-		f, ok := p.Fields[name]
-		if !ok || name == "name" && f.Reading.FileName && f.Pattern == "" { // where it is looked for without being told
-			continue
-		}
-		line("\n# %s", clean(f.Evidence))
-		line("[field.%s]", name)
-		f.toml(line, &main)
-	}
-	return b.String()
-}
-
-func inQuotes(all []string) string {
-	out := make([]string, len(all))
-	for i, s := range all {
-		out[i] = strict.Quote(s)
-	}
-	return "[" + strings.Join(out, ", ") + "]"
-}
-
-// toml writes where the value stands, in a platform with that marker.
-func (f *Found) toml(line func(string, ...any), main *loader.Marker) {
-	r := &f.Reading
-	if f.File != "" && f.File != main.File || f.File != "" && f.Marker.Syntax != main.Syntax {
-		line("file = %s\nsyntax = %s", strict.Quote(f.File), strict.Quote(f.Marker.Syntax))
-	}
-	if f.File != "" && f.Marker.Encoding != "" && f.Marker.Encoding != main.Encoding {
-		line("encoding = %s", strict.Quote(f.Marker.Encoding))
-	}
-	switch {
-	case r.FileName:
-		line("filename = true")
-	case r.Volume:
-		line("volume = true")
-	case r.Key != "":
-		if r.Section != "" {
-			line("section = %s", strict.Quote(r.Section))
-		}
-		line("key = %s", strict.Quote(r.Key))
-	case r.Line > 0:
-		line("line = %d", r.Line)
-	case r.Search:
-		line("search = true")
-		if r.Offset != nil {
-			line("offset = %d\nlength = %d", *r.Offset, r.Length)
-		}
-	case r.Offset != nil:
-		line("offset = %d\nlength = %d\nencoding = %s", *r.Offset, r.Length, strict.Quote(r.Encoding))
-	}
-	if f.Pattern != "" {
-		line("pattern = %s", strict.Quote(f.Pattern))
-	}
-	if f.As != "" {
-		line("as = %s", strict.Quote(f.As))
-	}
-	if len(f.Values) > 0 {
-		var all []string
-		for _, v := range slices.Sorted(keysOf(f.Values)) {
-			all = append(all, fmt.Sprintf("%s = %s", strict.Quote(v), strict.Quote(f.Values[v])))
-		}
-		line("values = { %s }", strings.Join(all, ", "))
-	}
-}
-
-// clean keeps a remark in its line.
-func clean(s string) string {
-	return strings.Map(func(r rune) rune {
-		if r < ' ' || r == 0x7F {
-			return ' '
-		}
-		return r
-	}, strings.ToValidUTF8(s, "?"))
-}
-
-// Parse reads the description as a platform.
-func (p *Platform) Parse() (*loader.Platform, error) {
-	return loader.ParsePlatform(cmp.Or(p.Name, "learnt")+".toml", []byte(p.TOML()))
 }

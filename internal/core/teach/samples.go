@@ -465,10 +465,17 @@ func (s *sample) pieces() (out []string) {
 			}
 		}
 	}
-	for i := 1; i < len(parts); i++ { // a value may be divided over folders
-		add(parts[i-1] + strings.TrimSuffix(parts[i], path.Ext(parts[i])))
-	}
 	slices.SortStableFunc(out, func(a, b string) int { return len(b) - len(a) })
+	return out
+}
+
+// divided are the words that names of the sample's path make together with those of the folders that they lie in: a value
+// may be divided over folders.
+func (s *sample) divided() (out []string) {
+	parts := strings.Split(s.path, "/")
+	for i := 1; i < len(parts); i++ {
+		out = append(out, parts[i-1]+strings.TrimSuffix(parts[i], path.Ext(parts[i])))
+	}
 	return out
 }
 

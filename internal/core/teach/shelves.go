@@ -18,7 +18,7 @@ func shelved(taken, others []candidate) []candidate {
 	}
 	for _, o := range others {
 		dir := o.c.shelf()
-		if dir == "" || len(above[path.Dir(dir)]) < 2 || o.c.of(taken) || o.c.parts {
+		if dir == "" || len(above[path.Dir(dir)]) < 2 || o.of(taken) || o.c.parts {
 			continue
 		}
 		if !slices.ContainsFunc(taken, func(t candidate) bool { return t.c.shelf() == dir }) {
