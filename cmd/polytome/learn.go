@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -13,7 +12,6 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/learn"
 	"polytome/internal/core/loader"
-	"polytome/internal/core/strict"
 	"polytome/internal/core/survey"
 	"polytome/internal/size"
 	"polytome/internal/target"
@@ -76,7 +74,7 @@ func (opt *learnLoaderOptions) run(cmd *cobra.Command, args []string) error {
 	}
 	from := learn.Sources{Games: opt.games}
 	if opt.answers != "" {
-		if from.Answers, err = readAnswers(opt.answers); err != nil {
+		if from.Answers, err = learn.ReadAnswers(opt.answers); err != nil {
 			return err
 		}
 	}
@@ -227,19 +225,4 @@ func looksAt(ctx context.Context, targets []string, as string, from learn.Source
 		}
 	}
 	return looks, end, nil
-}
-
-// readAnswers reads what a person knows.
-func readAnswers(file string) (learn.Answers, error) {
-	b, err := os.ReadFile(file)
-	if err != nil {
-		return nil, err
-	}
-	var all struct {
-		Answers learn.Answers `toml:"answer"`
-	}
-	if _, err := strict.Decode(file, b, &all); err != nil {
-		return nil, err
-	}
-	return all.Answers, nil
 }

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/learn"
 	"polytome/internal/core/loader"
 	"polytome/internal/testkit/coretest"
 	"polytome/internal/ui/state"
@@ -60,7 +61,7 @@ func TestAConsoleIsTaught(t *testing.T) {
 	a, stick, own := teachApp(t)
 	s := text(a)
 	for _, want := range []string{"▸N Teach 4", "what lies on Strange stick", "not explained: 1 file", "holiday.jpg",
-		"Alder Gate.krn", "a game", "a list", "certain: Krn games have their name in them, such as Alder Gate",
+		"Alder Gate.krn", "1  a game", "2  a list", "1  certain: krn cartridges go to", "certain: Krn games have their name in them, such as Alder Gate",
 		"question 1 of 4", "y: "} {
 		assert.Contains(t, s, want)
 	}
@@ -167,6 +168,41 @@ func TestWhatCannotBeTaughtIsSaid(t *testing.T) {
 		a.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
 		assert.Len(t, strings.Split(text(a), "\n"), size[1])
 	}
+}
+
+// TestAnswersAreThereTheNextTime: what was answered counts when the program is started again, and can be undone then.
+func TestAnswersAreThereTheNextTime(t *testing.T) {
+	a, stick, own := teachApp(t)
+	press(a, "down", "up", "o")
+	assert.NotContains(t, text(a), "not explained")
+	file := learn.AnswersFile(own, stick)
+	answers, err := learn.ReadAnswers(file)
+	require.NoError(t, err)
+	assert.Equal(t, learn.Answers{{Key: "file holiday.jpg", Answer: learn.Ignored}}, answers)
+
+	again := func() *app {
+		a, _ := demoApp(t, Options{OwnDir: own})
+		cmd := a.state.Teach(state.Teaching{At: stick, Name: "Strange stick", Config: bench.Target{Name: "Strange stick",
+			At: stick, As: "fat32"}})
+		_, next := a.Update(cmd())
+		pump(a, next)
+		t.Cleanup(panelOf[*teachview.Model](a).Close)
+		return a
+	}
+	a = again()
+	assert.NotContains(t, text(a), "not explained")
+	assert.Contains(t, text(a), "Your 1 answer of the last time counts")
+	press(a, "u")
+	assert.Contains(t, text(a), "not explained")
+	assert.NoFileExists(t, file, "there is nothing to keep")
+
+	coretest.Write(t, filepath.Dir(file), filepath.Base(file), []byte("no = \"answers\"\n"))
+	a = again()
+	assert.Contains(t, text(a), "could not be read, and new ones are not kept")
+	press(a, "down", "up", "o")
+	b, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Equal(t, "no = \"answers\"\n", string(b), "what cannot be read stays")
 }
 
 // TestALateLessonIsNotTaken: what was begun for another stick, or before another answer, changes nothing.

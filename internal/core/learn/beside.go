@@ -288,6 +288,9 @@ func (s *student) companion(all []*near, whole bool) (left []*near) {
 	s.d.Companions = append(s.d.Companions, c)
 	s.find(how, fmt.Sprintf("each title%s has %s: %s", when, isWords[c.Is], c.Path), "%s, such as %s",
 		size.Count(len(of), "file"), first)
+	for _, n := range of {
+		s.made(c.Path, n.entry.Path)
+	}
 	if c.When == "" && len(others) > 0 && c.Is != "cover" {
 		s.doubted(first, "why has %s no file such as %s?", others[0].whole[loader.FieldName], first)
 	}

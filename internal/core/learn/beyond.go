@@ -20,7 +20,7 @@ func Beyond(ctx context.Context, l Look, p *loader.Profile, set *loader.Set) (*D
 	if err != nil {
 		return nil, err
 	}
-	s := &student{look: l, set: set, used: map[string]Part{}, stopped: func() bool { return ctx.Err() != nil },
+	s := &student{look: l, set: set, used: map[string]Part{}, by: map[string]string{}, stopped: func() bool { return ctx.Err() != nil },
 		d: &Draft{Name: p.Name, Shown: p.Shown, Via: l.Via}}
 	s.samples(s.onTarget(r.Titles))
 	fs := l.Facts.Filesystem
@@ -38,7 +38,7 @@ func Beyond(ctx context.Context, l Look, p *loader.Profile, set *loader.Set) (*D
 	s.companions()
 	s.lists()
 	s.madeByItself(p)
-	s.d.Explained = s.used
+	s.d.Explained = s.explained()
 	return s.d, nil
 }
 

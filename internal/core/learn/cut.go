@@ -121,6 +121,9 @@ func (s *student) cut(r *Rule, whole []*sample) {
 	s.manifest(r, of)
 	s.find(Likely, fmt.Sprintf("%s %s that are too large are split into parts of %s", r.Platforms[0], formWords[r.Form],
 		size.Format(r.PartSize)), "%s, such as %s", size.Count(len(of), "title"), of[0].parts[0])
+	for _, x := range of {
+		s.made(r.Path, x.parts...)
+	}
 }
 
 // ofParts has a rule of its own for titles that are there in parts, where those follow other rules than the ones in one
@@ -140,6 +143,9 @@ func (s *student) ofParts(r *Rule, of []*sample, parts string, most, least int64
 	s.find(Likely, fmt.Sprintf("%s %s over %s are split into parts of %s", r.Platforms[0], formWords[r.Form],
 		size.Format(big.Over), size.Format(big.PartSize)), "%s, such as %s; none as large is in one piece",
 		size.Count(len(of), "title"), of[0].parts[0])
+	for _, x := range of {
+		s.made(big.Path, x.parts...)
+	}
 }
 
 // indexes are the parts of a template that count a title's parts.
@@ -251,4 +257,7 @@ func (s *student) manifest(r *Rule, of []*sample) {
 	r.Manifest, r.ManifestText = at.Text, text.Text
 	s.find(Likely, "a list of their parts goes to "+at.Text, "%s, such as %s", size.Count(len(rows), "file"),
 		rows[0].Text)
+	for i := range rows {
+		s.made(r.Path, rows[i].Text)
+	}
 }

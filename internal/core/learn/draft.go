@@ -22,6 +22,8 @@ type Finding struct {
 	Say        string     `json:"say"`
 	Evidence   string     `json:"evidence"`
 	Confidence Confidence `json:"confidence"`
+	// Rule is the path of the rule that it is about, as the draft has it; "" for none.
+	Rule string `json:"rule,omitempty"`
 }
 
 // A Draft is a profile in the making.
@@ -48,8 +50,8 @@ type Draft struct {
 	Open     []Question // what the target cannot show
 	Against  []string   // what is there otherwise than by the draft
 	Titles   int        // that were recognised
-	// Explained are the files and folders that the draft accounts for, by what they are.
-	Explained map[string]Part
+	// Explained are the files and folders that the draft accounts for.
+	Explained map[string]Reason
 }
 
 // A Rule is where titles of some platforms go.
@@ -118,6 +120,13 @@ type Platform struct {
 	Name, Shown string
 	Form        title.Form
 	Ext         string
+}
+
+// A Reason is why a file or folder lies where it does.
+type Reason struct {
+	Part Part
+	// Rule is the path of the rule that puts it there, as the draft has it; "" where none does.
+	Rule string
 }
 
 // A Part is what a file is to the draft.

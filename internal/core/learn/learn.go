@@ -51,7 +51,7 @@ func Learn(ctx context.Context, l Look, set *loader.Set) (*Draft, error) {
 		}
 	}
 	s := &student{look: l, set: set, d: &Draft{Via: cmp.Or(l.Via, "usb"), Label: l.Label, Taught: taught},
-		used: map[string]Part{}, stopped: func() bool { return ctx.Err() != nil }}
+		used: map[string]Part{}, by: map[string]string{}, stopped: func() bool { return ctx.Err() != nil }}
 	if s.originals, err = titlesIn(ctx, l.Games, set); err != nil {
 		return nil, err
 	}
@@ -76,7 +76,7 @@ func Learn(ctx context.Context, l Look, set *loader.Set) (*Draft, error) {
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
-	s.d.Explained = s.used
+	s.d.Explained = s.explained()
 	if len(s.d.Rules) == 0 {
 		return s.d, fmt.Errorf("nothing in %s shows where games go: it has no game of a known platform, and no "+
 			"folder named like one", cmp.Or(l.Name, l.Dir))
@@ -217,7 +217,8 @@ type student struct {
 	placed []*placed
 	// fold makes names equal where the console writes all of them in one letter case; nil where it does not.
 	fold func(string) string
-	used map[string]Part // paths that are explained
+	used map[string]Part   // paths that are explained
+	by   map[string]string // rules that explain them, by their paths
 	// stopped reports that nobody wants the draft any longer.
 	stopped func() bool
 }
@@ -254,7 +255,24 @@ func Slug(name string) string {
 }
 
 func (s *student) find(c Confidence, say, evidence string, args ...any) {
-	s.d.Findings = append(s.d.Findings, Finding{say, fmt.Sprintf(evidence, args...), c})
+	s.d.Findings = append(s.d.Findings, Finding{Say: say, Evidence: fmt.Sprintf(evidence, args...), Confidence: c})
+}
+
+// made says that a rule makes some paths, which is what was found last.
+func (s *student) made(rule string, paths ...string) {
+	s.d.Findings[len(s.d.Findings)-1].Rule = rule
+	for _, p := range paths {
+		s.by[p] = rule
+	}
+}
+
+// explained is why what lies on the target does so.
+func (s *student) explained() map[string]Reason {
+	out := map[string]Reason{}
+	for p, part := range s.used {
+		out[p] = Reason{part, s.by[p]}
+	}
+	return out
 }
 
 // letterCase finds out whether all names on the target are in one letter case.

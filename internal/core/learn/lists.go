@@ -60,11 +60,9 @@ func (s *student) lists() {
 		if !ok || len(raw) == 0 {
 			continue
 		}
-		key := fmt.Sprintf("%s %d", strings.ToLower(path.Ext(e.Path)), strings.Count(e.Path, "/"))
-		base := counted.ReplaceAllStringFunc(path.Base(e.Path), func(n string) string { return n })
-		if m := leading.FindString(strings.TrimPrefix(strings.TrimSuffix(base, path.Ext(base)), "all")); m != "" {
-			key += m
-		}
+		base := strings.TrimSuffix(path.Base(e.Path), path.Ext(e.Path))
+		number := base[len(strings.TrimRight(base, "0123456789")):] // lists of one kind have one
+		key := fmt.Sprintf("%s %d %s", strings.ToLower(path.Ext(e.Path)), strings.Count(e.Path, "/"), number)
 		if clusters[key] == nil {
 			order = append(order, key)
 		}
@@ -362,6 +360,9 @@ func (s *student) takeList(c *List, all []*listing) {
 		how = Likely
 	}
 	s.find(how, "titles are listed in "+c.Path, "%s, such as in %s", size.Count(n, "title"), first)
+	for _, l := range all {
+		s.made(c.Path, l.entry.Path)
+	}
 	if c.When == "" && len(others) > 0 {
 		s.doubted(first, "why is %s not listed in %s?", others[0].whole[loader.FieldName], first)
 	}

@@ -92,6 +92,9 @@ func (s *student) ruled(g *group, all []*sample) {
 	}
 	s.find(c, fmt.Sprintf("%s %s%s go to %s", g.platform, formWords[g.form], when, r.Path),
 		"%d of %d are stored like this, such as %s", len(agree), len(all), agree[0].path)
+	for _, x := range agree {
+		s.made(r.Path, s.filesOf(x)...)
+	}
 	if r.Numbers != "" {
 		s.find(Likely, "paths have running numbers, "+map[string]string{"in-order": "in the order of the list",
 			"append": "and a new title gets the next one"}[r.Numbers], "%d of %d have one, such as %s", len(agree),
@@ -112,6 +115,15 @@ func (s *student) ruled(g *group, all []*sample) {
 	if len(others) > 0 {
 		s.ruled(g, others)
 	}
+}
+
+// filesOf are the paths of a sample and of the files that belong to it.
+func (s *student) filesOf(x *sample) []string {
+	out := append([]string{x.where()}, s.look.Packed[x.path]...)
+	for _, p := range x.of().Parts {
+		out = append(out, s.rel(p.File.Path))
+	}
+	return out
 }
 
 // coincides finds words of a path that depend on something else than what they say, which may be by chance.
@@ -173,6 +185,9 @@ func (s *student) guessed(g *group, all []*sample) {
 		Why:      "guessed: no rule makes the paths of those that are there"}
 	s.find(Guess, fmt.Sprintf("%s %s go to %s", g.platform, formWords[g.form], r.Path), "nothing else is known of %s",
 		size.Count(len(all), "path"))
+	for _, x := range all {
+		s.made(r.Path, s.filesOf(x)...)
+	}
 	for _, x := range all[:min(len(all), 3)] {
 		s.wonder(x.where(), "why is %s there? No rule makes its path", x.where())
 	}

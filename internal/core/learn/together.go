@@ -69,7 +69,7 @@ func by(ctx context.Context, l Look, d *Draft, set *loader.Set) (comparison, err
 		return comparison{}, err
 	}
 	copied := *d
-	s := &student{look: l, set: set, d: &copied, used: map[string]Part{}}
+	s := &student{look: l, set: set, d: &copied, used: map[string]Part{}, by: map[string]string{}}
 	s.letterCaseOf(d)
 	s.samples(r.Titles)
 	c, _ := s.compare()
@@ -90,15 +90,15 @@ func (s *student) letterCaseOf(d *Draft) {
 func (d *Draft) refine(l Look, c comparison) {
 	say := fmt.Sprintf("%d of %s", c.same, size.Count(c.all, "title or list"))
 	if c.all == 0 {
-		d.Findings = append(d.Findings, Finding{l.Name + " has no game that is known by this", "nothing on it is one",
-			Guess})
+		d.Findings = append(d.Findings, Finding{Say: l.Name + " has no game that is known by this",
+			Evidence: "nothing on it is one", Confidence: Guess})
 		return
 	}
 	whole := c.same == c.all
-	f := Finding{l.Name + " is as by these rules", say + " on it are where and as they would be made", Certain}
+	f := Finding{Say: l.Name + " is as by these rules", Evidence: say + " on it are where and as they would be made",
+		Confidence: Certain}
 	if !whole {
-		f = Finding{l.Name + " is not all as by these rules", say + " on it are where and as they would be made",
-			Likely}
+		f.Say, f.Confidence = l.Name+" is not all as by these rules", Likely
 	}
 	d.Findings = append(d.Findings, f)
 	for i := range d.Findings {
@@ -122,8 +122,8 @@ func (d *Draft) refine(l Look, c comparison) {
 		d.Filesystems = append(d.Filesystems, f)
 	}
 	if l.Label != d.Label && d.Label != "" {
-		d.Findings = append(d.Findings, Finding{"the volume's label is free",
-			fmt.Sprintf("one is named %s, and another %s", d.Label, l.Label), Certain})
+		d.Findings = append(d.Findings, Finding{Say: "the volume's label is free", Confidence: Certain,
+			Evidence: fmt.Sprintf("one is named %s, and another %s", d.Label, l.Label)})
 		d.Label = ""
 	}
 	if l.Label != "" && d.Label == "" {

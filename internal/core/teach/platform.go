@@ -169,11 +169,11 @@ func (c *candidate) likely() (n int) {
 	return n
 }
 
-// isFile reports whether something that is known of folders stands in a file that is nearly all of each: the file is
-// the game.
+// isFile reports whether something that is known of folders stands in a file right in them that is nearly all of each:
+// the file is the game.
 func (c *class) isFile(p *Platform) bool {
 	for _, f := range p.Fields {
-		if c.form == title.Folder && f.File != "" && !f.Reading.FileName && !slices.ContainsFunc(c.all,
+		if c.form == title.Folder && f.File != "" && !strings.Contains(f.File, "/") && !f.Reading.FileName && !slices.ContainsFunc(c.all,
 			func(s *sample) bool { return s.isOther(f.File) }) {
 			return true
 		}

@@ -19,7 +19,7 @@ import (
 func (m *Model) answer(key, answer string) tea.Cmd {
 	m.answers = append(m.answers, learn.Answer{Key: key, Answer: answer})
 	m.undone = nil
-	return m.learn()
+	return tea.Batch(m.keep(), m.learn())
 }
 
 func (m *Model) undo() tea.Cmd {
@@ -37,7 +37,7 @@ func (m *Model) turnBack(from, to *learn.Answers, none string) tea.Cmd {
 	}
 	*to = append(*to, (*from)[n-1])
 	*from = (*from)[:n-1]
-	return m.learn()
+	return tea.Batch(m.keep(), m.learn())
 }
 
 // accept takes what is proposed.

@@ -41,10 +41,14 @@ type Model struct {
 	problem string // why nothing could be learnt
 
 	answers learn.Answers
+	unread  string // why answers of an earlier time could not be read, and new ones are not kept
+	keeper  *keeper
 	undone  learn.Answers // the last one first
 	draft   *learn.Draft
-	beyond  *learn.Draft // what the target's loader does not account for; nil for nothing
-	asked   int          // the question that is shown
+	// ruleNumber is by which number a rule is shown.
+	ruleNumber map[string]int
+	beyond     *learn.Draft // what the target's loader does not account for; nil for nothing
+	asked      int          // the question that is shown
 
 	rows   []row
 	tree   scroll.List
@@ -73,7 +77,7 @@ type row struct {
 	path    string
 	depth   int
 	folder  bool
-	part    learn.Part
+	why     learn.Reason
 	heading string
 }
 
@@ -85,7 +89,7 @@ type game struct {
 
 // New makes the panel.
 func New(d *state.State) *Model {
-	m := &Model{d: d}
+	m := &Model{d: d, keeper: &keeper{}}
 	m.tree.Stops = func(i int) bool { return i < len(m.rows) && m.rows[i].heading == "" }
 	return m
 }
@@ -122,25 +126,47 @@ func (m *Model) Open() tea.Cmd {
 	if m.session != nil && from.At == m.from.At {
 		return nil // as it was left
 	}
-	m.Close()
-	m.from, m.answers, m.undone, m.draft, m.problem = from, nil, nil, nil, ""
+	end := m.leave()
+	m.from, m.answers, m.undone, m.draft, m.problem, m.unread = from, nil, nil, nil, "", ""
 	m.beyond = nil
 	m.rows, m.games, m.laid, m.asked, m.shown, m.hex = nil, nil, false, 0, rules, nil
-	return m.look()
+	look := m.look()
+	return func() tea.Msg {
+		if end != nil { // a server may take one client at a time
+			end()
+		}
+		return look()
+	}
 }
 
-// Close lets go of what is learnt from.
+// Close lets go of what is learnt from, when the program ends.
 func (m *Model) Close() {
+	if end := m.leave(); end != nil {
+		end()
+	}
+}
+
+// leave drops what is learnt from. The command closes it, which may take as long as its connection does.
+func (m *Model) leave() (end tea.Cmd) {
 	m.number++
 	if m.cancel != nil {
 		m.cancel()
 		m.cancel = nil
 	}
-	if m.session != nil {
-		m.session.end()
-		m.session = nil
+	end = m.session.close()
+	m.session, m.busy = nil, ""
+	return end
+}
+
+// close is the command that ends the session; nil for none.
+func (s *session) close() tea.Cmd {
+	if s == nil {
+		return nil
 	}
-	m.busy = ""
+	return func() tea.Msg {
+		s.end()
+		return nil
+	}
 }
 
 // begin has something be the newest work, of which alone the result is taken.
@@ -173,20 +199,30 @@ func (m *Model) question() *learn.Question {
 // leftOut is a file that a person has said is none of the console's.
 const leftOut learn.Part = "left out"
 
-// explained is what a file is to the draft: by itself, or as what lies in a folder that is a game.
-func (m *Model) explained(p string) learn.Part {
+// explained is why a file lies where it does: by itself, or as what lies in a folder that is a game.
+func (m *Model) explained(p string) learn.Reason {
 	if m.draft == nil {
-		return ""
+		return learn.Reason{}
 	}
 	if m.answers.LeaveOut(p) {
-		return leftOut
+		return learn.Reason{Part: leftOut}
 	}
 	for at := p; at != "."; at = path.Dir(at) {
-		if part := m.draft.Explained[at]; part != "" {
-			return part
+		if why := m.draft.Explained[at]; why.Part != "" {
+			return why
 		}
 	}
-	return ""
+	return learn.Reason{}
+}
+
+// countRules numbers the rules of the draft in the order in which they were found.
+func (m *Model) countRules() {
+	m.ruleNumber = map[string]int{}
+	for _, f := range m.draft.Findings {
+		if f.Rule != "" && m.ruleNumber[f.Rule] == 0 {
+			m.ruleNumber[f.Rule] = len(m.ruleNumber) + 1
+		}
+	}
 }
 
 // list makes the rows of the tree: what nothing explains first, then all.
@@ -204,9 +240,9 @@ func (m *Model) list() {
 		if target.OfSystem(e.Path) || target.IsTemporary(e.Path) || !state.HasWords(e.Path, m.filter) {
 			continue
 		}
-		r := row{path: e.Path, depth: strings.Count(e.Path, "/"), folder: e.Folder, part: m.explained(e.Path)}
+		r := row{path: e.Path, depth: strings.Count(e.Path, "/"), folder: e.Folder, why: m.explained(e.Path)}
 		rest = append(rest, r)
-		if r.part == "" && !e.Folder {
+		if r.why.Part == "" && !e.Folder {
 			r.depth = 0
 			strange = append(strange, r)
 		}
@@ -328,12 +364,15 @@ func (m *Model) Why() state.Why {
 		return state.Why{Lead: "Teach.", Say: "What lies on a stick that the console reads shows its rules."}
 	}
 	w := state.Why{Lead: r.path + ".", Say: "Nothing explains it yet."}
-	if r.part != "" {
-		w.Say = state.Sentence("it is " + string(r.part))
+	if r.why.Part != "" {
+		w.Say = state.Sentence("it is " + string(r.why.Part))
+		if r.why.Rule != "" {
+			w.Say = fmt.Sprintf("It is %s, by rule %d: %s", r.why.Part, m.ruleNumber[r.why.Rule], r.why.Rule)
+		}
 	} else if r.folder {
 		w.Say = "A folder."
 	}
-	if !r.folder && r.part == "" {
+	if !r.folder && r.why.Part == "" {
 		w.Ways = []string{"i: it is a game, say its ID", "o: leave it out"}
 	}
 	return w

@@ -58,14 +58,20 @@ func heading(t *style.Theme, text string, active bool, w int) string {
 	return " " + t.Bold(fg, t.Clip(style.Clean(text), w-2))
 }
 
-// colours repeat what the words say of files.
-var colours = map[learn.Part]func(t *style.Theme) color.Color{
-	learn.Game:  func(t *style.Theme) color.Color { return t.Good },
-	learn.Piece: func(t *style.Theme) color.Color { return t.Good },
-	learn.Near:  func(t *style.Theme) color.Color { return t.Planned },
-	learn.Lists: func(t *style.Theme) color.Color { return t.Planned },
-	learn.Own:   func(t *style.Theme) color.Color { return t.Dim },
-	leftOut:     func(t *style.Theme) color.Color { return t.Faint },
+// hue is the colour of a rule: it repeats the number.
+func (m *Model) hue(t *style.Theme, rule string) color.Color {
+	if n := m.ruleNumber[rule]; n > 0 && len(t.Hues) > 0 {
+		return t.Hues[(n-1)%len(t.Hues)]
+	}
+	return nil
+}
+
+// what is what a file is, in words: with the number of its rule.
+func (m *Model) what(why learn.Reason) string {
+	if n := m.ruleNumber[why.Rule]; n > 0 {
+		return fmt.Sprintf("%d  %s", n, why.Part)
+	}
+	return string(why.Part)
 }
 
 func (m *Model) treeSide(t *style.Theme, w, h int) []string {
@@ -100,11 +106,13 @@ func (m *Model) treeSide(t *style.Theme, w, h int) []string {
 		if r.folder {
 			name += "/"
 		}
-		c := style.Cell{Text: name, Width: w - word - 4, Bold: r.folder && r.part == ""}
-		what := style.Cell{Text: string(r.part), Width: word}
-		switch fg := colours[r.part]; {
-		case fg != nil:
-			c.FG, what.FG = fg(t), t.Dim
+		c := style.Cell{Text: name, Width: w - word - 4, Bold: r.folder && r.why.Part == ""}
+		what := style.Cell{Text: m.what(r.why), Width: word}
+		switch {
+		case r.why.Part == leftOut:
+			c.FG, what.FG = t.Faint, t.Faint
+		case r.why.Part != "":
+			c.FG, what.FG = m.hue(t, r.why.Rule), m.hue(t, r.why.Rule)
 		case !r.folder:
 			c.FG, what.FG, what.Text = t.Warn, t.Warn, "not explained"
 		}
@@ -193,7 +201,14 @@ func (m *Model) sentences(t *style.Theme, w int) (out []line) {
 		for _, f := range all {
 			fg := map[learn.Confidence]func(
 				*style.Theme) color.Color{learn.Certain: good, learn.Guess: warn}[f.Confidence]
-			say(string(f.Confidence)+": "+f.Say, "", fg, false)
+			text := string(f.Confidence) + ": " + f.Say
+			if n := m.ruleNumber[f.Rule]; n > 0 {
+				text = fmt.Sprintf("%d  %s", n, text)
+				if hue := m.hue(t, f.Rule); hue != nil {
+					fg = func(*style.Theme) color.Color { return hue }
+				}
+			}
+			say(text, "", fg, false)
 			say(f.Evidence, "  ", dim, false)
 		}
 	}

@@ -15,6 +15,7 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/core/scan"
 	"polytome/internal/core/survey"
+	"polytome/internal/size"
 	"polytome/internal/ui/state"
 )
 
@@ -22,6 +23,8 @@ import (
 type LookedMsg struct {
 	number  int
 	session *session
+	answers learn.Answers // that were given before
+	unread  string        // why those could not be read
 	err     error
 }
 
@@ -51,7 +54,7 @@ type SavedMsg struct {
 // look opens the target, and has what is needed of it be local.
 func (m *Model) look() tea.Cmd {
 	ctx, number := m.begin("looking at " + m.from.Name)
-	from := m.from
+	from, own := m.from, m.d.OwnDir
 	from.Config.Loader = "" // its rules are what is not known
 	return func() tea.Msg {
 		p, err := survey.OpenTarget(ctx, from.At, from.Config, nil, false)
@@ -63,10 +66,12 @@ func (m *Model) look() tea.Cmd {
 			return LookedMsg{number: number, err: errors.Join(err, p.Close())}
 		}
 		l.Name = from.Name
-		return LookedMsg{number: number, session: &session{l, func() {
+		msg := LookedMsg{number: number, session: &session{l, func() {
 			done()
 			_ = p.Close() // which was read from
 		}}}
+		msg.answers, msg.unread = kept(own, from)
+		return msg
 	}
 }
 
@@ -172,9 +177,7 @@ func (m *Model) Update(msg tea.Msg, _ bool) (t state.Taken, ok bool) {
 	switch msg := msg.(type) {
 	case LookedMsg:
 		if msg.number != m.number {
-			if msg.session != nil {
-				msg.session.end()
-			}
+			t.Cmd = msg.session.close()
 			return t, true
 		}
 		m.busy = ""
@@ -182,7 +185,14 @@ func (m *Model) Update(msg tea.Msg, _ bool) (t state.Taken, ok bool) {
 			m.problem = state.Sentence(msg.err.Error())
 			return t, true
 		}
-		m.session = msg.session
+		m.session, m.answers, m.unread = msg.session, msg.answers, msg.unread
+		if n := len(m.answers); n > 0 {
+			m.d.Notice = fmt.Sprintf("Your %s of the last time %s: u takes back the last one.",
+				size.Count(n, "answer"), map[bool]string{true: "counts", false: "count"}[n == 1])
+		}
+		if m.unread != "" {
+			m.d.Notice = m.unread
+		}
 		t.Cmd = m.learn()
 	case LearntMsg:
 		if msg.number == m.number {
@@ -195,6 +205,10 @@ func (m *Model) Update(msg tea.Msg, _ bool) (t state.Taken, ok bool) {
 				m.problem = state.Sentence(msg.err.Error())
 			}
 			m.width = 0
+		}
+	case KeptMsg:
+		if msg.err != nil {
+			m.d.Notice = state.Sentence("keeping your answers: " + msg.err.Error())
 		}
 	case BytesMsg:
 		m.setBytes(msg)
@@ -219,6 +233,7 @@ func (m *Model) setDraft(msg LearntMsg) {
 	}
 	if msg.draft != nil {
 		m.draft = msg.draft
+		m.countRules()
 	}
 	m.beyond = msg.beyond
 	m.asked = max(0, min(m.asked, len(m.questions())-1))
