@@ -71,7 +71,7 @@ func (y *loaderAudit) shownBy(c *loader.Companion, l *line, e *target.Entry) {
 			Remedy: "copy the title here again"})
 		return
 	}
-	if name := settings.Text(text, settings.Syntax(c.Syntax), "", c.Shows); name != "" {
+	if name := settings.Text(layout.Decoded(c.Encoding, text), settings.Syntax(c.Syntax), "", c.Shows); name != "" {
 		l.Name = name
 	}
 }

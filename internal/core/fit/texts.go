@@ -14,6 +14,7 @@ type Text struct {
 	Path     string
 	Text     string
 	Syntax   string // "" for lines
+	Encoding string // "" for UTF-8
 	Keep     []string
 	LockedBy string
 	Why      string
@@ -40,8 +41,9 @@ func (s *Sheet) EachText(each func(Text)) {
 				continue
 			}
 			if c := s.of.Loaders[s.by[i]].Tree.Companion(i, &extras[k]); c.Shape == shape.Written {
-				each(Text{i, c.Path, string(c.Text), c.From.Syntax, c.From.Keep, c.From.LockedBy, c.Rule,
-					!c.From.IsText()})
+				each(Text{Title: i, Path: c.Path, Text: string(c.Text), Syntax: c.From.Syntax,
+					Encoding: c.From.Encoding, Keep: c.From.Keep, LockedBy: c.From.LockedBy, Why: c.Rule,
+					Bytes: !c.From.IsText()})
 			}
 		}
 	}

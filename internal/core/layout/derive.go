@@ -146,7 +146,7 @@ func (l *layer) companions(t *title.Title, p *Placement, c *loader.Companion) (o
 
 // CompanionContent is the text of a companion as it is on the target.
 func CompanionContent(c *loader.Companion, text string) []byte {
-	return inEncoding(c.Encoding, []byte(strings.TrimPrefix(text, "\n")))
+	return Encoded(c.Encoding, []byte(strings.TrimPrefix(text, "\n")))
 }
 
 // Patches are the bytes that a companion has set in it.

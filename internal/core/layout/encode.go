@@ -20,8 +20,8 @@ func Decoded(encoding, text string) string {
 	return strings.TrimPrefix(out, "\uFEFF")
 }
 
-// inEncoding is a text as it is on the target; what the encoding lacks is a question mark.
-func inEncoding(encoding string, text []byte) []byte {
+// Encoded is a text as it is on the target, "" for UTF-8; what the encoding lacks is a question mark.
+func Encoded(encoding string, text []byte) []byte {
 	if encoding == "" {
 		return text
 	}

@@ -284,7 +284,7 @@ func line(l *loader.List, r *Row) string {
 		out = inColumns(out)
 	}
 	if l.Encoding != "" { // what that lacks is not there when the list is read again
-		out = Decoded(l.Encoding, string(inEncoding(l.Encoding, []byte(out))))
+		out = Decoded(l.Encoding, string(Encoded(l.Encoding, []byte(out))))
 	}
 	return out
 }

@@ -160,7 +160,7 @@ func (l *ListLine) Titles(each func(i int)) {
 // Around is how many bytes the file has before and behind what titles add, at most.
 func (l *ListLine) Around() int {
 	all := loader.Values{loader.FieldDiscs: l.most}
-	return l.list.HeaderLength + len(inEncoding(l.list.Encoding,
+	return l.list.HeaderLength + len(Encoded(l.list.Encoding,
 		[]byte(l.list.Header.Fill(&all)+l.list.Footer.Fill(&all))))
 }
 
@@ -182,7 +182,7 @@ func (l *ListLine) Bytes(i int) (n int) {
 			n += l.list.Record
 		} else {
 			row.Values[loader.FieldIndex] = l.most
-			n += len(inEncoding(l.list.Encoding, []byte(line(l.list, &row)+l.list.Between)))
+			n += len(Encoded(l.list.Encoding, []byte(line(l.list, &row)+l.list.Between)))
 		}
 	}
 	return n
@@ -223,5 +223,5 @@ func ListData(l *loader.List, rows []Row) []byte {
 	if l.HeaderLength > 0 {
 		return append(header(l, &all, b.Bytes()), b.Bytes()...)
 	}
-	return inEncoding(l.Encoding, []byte(l.Header.Fill(&all)+b.String()+l.Footer.Fill(&all)))
+	return Encoded(l.Encoding, []byte(l.Header.Fill(&all)+b.String()+l.Footer.Fill(&all)))
 }

@@ -133,7 +133,7 @@ func (f *ListFile) Merge(on Lying) (data, mine []byte, ok bool) {
 	if l.HeaderLength > 0 {
 		return append(header(l, &all, b.Bytes()), b.Bytes()...), append(header(l, &all, m.Bytes()), m.Bytes()...), true
 	}
-	return inEncoding(l.Encoding, b.Bytes()), inEncoding(l.Encoding, m.Bytes()), true
+	return Encoded(l.Encoding, b.Bytes()), Encoded(l.Encoding, m.Bytes()), true
 }
 
 // Amiss says what is wrong with a list that is there: what it lacks of the rows that are wanted, or has beside them, in

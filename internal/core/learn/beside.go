@@ -384,6 +384,19 @@ func (s *student) content(c *Companion, of []*near, perDisc bool) bool {
 			each, repeats = infer.Each(texts, entries, o)
 		}
 		m, made := infer.Most(rows, o)
+		if slices.Contains(made, false) || made == nil {
+			if usual, keys, syntax := withUsual(rows, o); len(keys) > 0 {
+				again := slices.Clone(rows)
+				for i := range again {
+					again[i].Text = usual[i]
+				}
+				if whole, ok := infer.Template(again, o); ok {
+					c.Text, c.Make = whole.Text, e.make
+					s.takeOwnKeys(c, keys, syntax, of[0].entry.Path)
+					return true
+				}
+			}
+		}
 		if repeats && each.Cost <= m.Cost {
 			made = nil // what is said of each disc is no accident
 		}

@@ -95,7 +95,9 @@ type Companion struct {
 	Text      string
 	Make      string
 	Encoding  string
-	Length    int // of one that is no text
+	Syntax    string   // of settings
+	Keep      []string // keys that are the player's own
+	Length    int      // of one that is no text
 	Bytes     []infer.Field
 	Why       string
 }

@@ -2,11 +2,13 @@ package learn
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
 	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
+	"polytome/internal/core/settings"
 	"polytome/internal/core/title"
 )
 
@@ -27,6 +29,16 @@ func (s *student) remake() {
 		s.contradict("%s", say)
 		s.doubt("titles are listed in ")
 	}
+	for _, at := range slices.Sorted(maps.Keys(c.texts)) {
+		if !slices.ContainsFunc(s.d.Open, func(q Question) bool { return q.Key == "file "+at }) {
+			s.contradict("%s", c.texts[at])
+		}
+		for i := range s.d.Findings {
+			if f := &s.d.Findings[i]; f.Rule != "" && f.Rule == s.by[at] && f.Confidence == Certain {
+				f.Confidence = Likely
+			}
+		}
+	}
 }
 
 // comparison is how what lies on a target differs from what a draft would make of it.
@@ -34,6 +46,7 @@ type comparison struct {
 	same, all int               // titles, and lists
 	astray    map[string]string // by platform: one that would lie elsewhere
 	lists     []string          // those that would say something else
+	texts     map[string]string // by path: files beside games that would say something else
 }
 
 // compare lays the titles by the whole draft; ok is false for a draft that cannot be used.
@@ -54,7 +67,7 @@ func (s *student) compare() (c comparison, ok bool) {
 			there[fs.Fold(e.Path)] = true
 		}
 	}
-	c.astray = map[string]string{}
+	c.astray, c.texts = map[string]string{}, map[string]string{}
 	placed := make([]bool, len(titles))
 	c.all = len(titles)
 	for i := range titles {
@@ -76,6 +89,7 @@ func (s *student) compare() (c comparison, ok bool) {
 		}
 		if wrong == "" {
 			c.same++
+			s.compareTexts(&c, tree, i)
 		} else {
 			c.astray[t.Platform] = wrong
 		}
@@ -89,6 +103,35 @@ func (s *student) compare() (c comparison, ok bool) {
 		}
 	}
 	return c, true
+}
+
+// compareTexts compares the texts that a title would have beside it with those that are there. What is not there at all
+// was asked for.
+func (s *student) compareTexts(c *comparison, tree *layout.Tree, i int) {
+	differs := func(it *layout.Item, of *loader.Companion) {
+		at := s.spelt(it.Path)
+		b, ok := s.read(at)
+		if it.Text == "" || !ok {
+			return
+		}
+		want := string(it.Text)
+		if of != nil && len(of.Keep) > 0 {
+			plain := func(text string) string { return layout.Decoded(of.Encoding, text) }
+			kept, err := settings.Keep(plain(want), plain(string(b)), settings.Syntax(of.Syntax), of.Keep, of.LockedBy)
+			if err == nil {
+				want = string(layout.Encoded(of.Encoding, []byte(kept)))
+			}
+		}
+		if string(b) != want {
+			c.texts[at] = fmt.Sprintf("%s says something else than by these rules", at)
+		}
+	}
+	for k := range tree.Placements[i].Items {
+		differs(&tree.Placements[i].Items[k], nil)
+	}
+	for _, x := range tree.Companions(i) {
+		differs(&x.Item, x.From)
+	}
 }
 
 // spelt is a path as it is written on the target.

@@ -114,7 +114,7 @@ func (d *Draft) refine(l Look, c comparison) {
 	for _, platform := range slices.Sorted(maps.Keys(c.astray)) {
 		d.Against = append(d.Against, l.Name+": "+c.astray[platform])
 	}
-	for _, say := range c.lists {
+	for _, say := range slices.Concat(c.lists, slices.Sorted(maps.Values(c.texts))) {
 		d.Against = append(d.Against, l.Name+": "+say)
 	}
 	if f := l.Facts.Filesystem.Name; len(d.Filesystems) > 0 && d.Filesystems[0] != "any" &&

@@ -218,6 +218,8 @@ func (w *writer) companion(c *Companion) {
 		w.line("text = %s", strict.Quote(c.Text))
 		w.text("make", c.Make)
 		w.text("encoding", c.Encoding)
+		w.text("syntax", c.Syntax)
+		w.list("keep", c.Keep)
 	}
 	w.text("why", c.Why)
 	if c.Is == "cover" {

@@ -5,6 +5,7 @@ package settings
 import (
 	"fmt"
 	"iter"
+	"slices"
 	"strings"
 
 	"github.com/pelletier/go-toml/v2"
@@ -252,8 +253,8 @@ func quoted(v string) string {
 }
 
 // Keep carries what a person owns in an old text over into a fresh one: the keys that are
-// theirs, and those that a list in the old text names as locked. Both texts are outside of any
-// section.
+// theirs, in whatever sections, and those that a list in the old text names as locked, which
+// stands outside of any section.
 func Keep(fresh, old string, syntax Syntax, keys []string, lockedBy string) (string, error) {
 	all := append([]string(nil), keys...)
 	if lockedBy != "" {
@@ -262,18 +263,20 @@ func Keep(fresh, old string, syntax Syntax, keys []string, lockedBy string) (str
 			all = append(all, strings.FieldsFunc(v, func(r rune) bool { return strings.ContainsRune(`[]"', `, r) })...)
 		}
 	}
-	for _, k := range all {
-		lines, err := parse(old, syntax)
-		if err != nil {
-			return "", err
+	lines, err := parse(old, syntax)
+	if err != nil {
+		return "", err
+	}
+	var done []line // the first of two counts
+	for _, l := range lines {
+		if l.key == "" || slices.ContainsFunc(done, func(d line) bool {
+			return same(d.key, l.key, syntax) && same(d.section, l.section, syntax)
+		}) || !slices.ContainsFunc(all, func(k string) bool { return same(l.key, k, syntax) }) {
+			continue
 		}
-		for _, l := range lines {
-			if l.key != "" && l.section == "" && same(l.key, k, syntax) {
-				if fresh, err = Set(fresh, syntax, "", l.key, l.value); err != nil {
-					return "", err
-				}
-				break
-			}
+		done = append(done, l)
+		if fresh, err = Set(fresh, syntax, l.section, l.key, l.value); err != nil {
+			return "", err
 		}
 	}
 	return fresh, nil

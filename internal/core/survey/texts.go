@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"polytome/internal/core/fit"
+	"polytome/internal/core/layout"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/scancache"
 	"polytome/internal/core/settings"
@@ -89,11 +90,7 @@ func (s *Survey) readTexts(ctx context.Context) {
 				Why: t.Why})
 			return
 		}
-		merged, conflicts, err := settings.Merge(last, theirs, t.Text, settings.Syntax(t.Syntax),
-			wins[s.Facts.Filesystem.Fold(e.Path)])
-		if err == nil && len(conflicts) == 0 && t.Syntax != "" {
-			merged, err = settings.Keep(merged, theirs, settings.Syntax(t.Syntax), t.Keep, t.LockedBy)
-		}
+		merged, conflicts, err := merge(&t, last, theirs, wins[s.Facts.Filesystem.Fold(e.Path)])
 		if err != nil {
 			s.Conflicts[e.Path] = fmt.Sprintf("it cannot be merged with the new text: %v; it stays as it is", err)
 			return
@@ -114,6 +111,19 @@ func (s *Survey) readTexts(ctx context.Context) {
 				Why: t.Why + "; your changes in it are kept"})
 		}
 	})
+}
+
+// merge brings what is newly wanted into a text that somebody has made something of, in its encoding.
+func merge(t *fit.Text, last, theirs string, win bool) (merged string, conflicts []settings.Conflict, err error) {
+	plain := func(text string) string { return layout.Decoded(t.Encoding, text) }
+	merged, conflicts, err = settings.Merge(plain(last), plain(theirs), plain(t.Text), settings.Syntax(t.Syntax), win)
+	if err == nil && len(conflicts) == 0 && t.Syntax != "" {
+		merged, err = settings.Keep(merged, plain(theirs), settings.Syntax(t.Syntax), t.Keep, t.LockedBy)
+	}
+	if err != nil || merged == plain(theirs) {
+		return theirs, conflicts, err
+	}
+	return string(layout.Encoded(t.Encoding, []byte(merged))), conflicts, nil
 }
 
 // readCovers finds the pictures that a run has made, and that come from another source now, or are wanted otherwise.

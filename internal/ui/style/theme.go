@@ -43,7 +43,7 @@ func New(dark, ascii bool, colours colorprofile.Profile) *Theme {
 		t.Text, t.Dim, t.Faint, t.Cursor, t.Bar = none, none, none, none, none
 		t.Accent, t.Good, t.Warn, t.Bad = lipgloss.Magenta, lipgloss.Green, lipgloss.Yellow, lipgloss.Red
 		t.Kept, t.Written, t.Planned, t.Ghost = lipgloss.BrightBlack, lipgloss.Green, lipgloss.Blue, lipgloss.Magenta
-		t.Hues = []color.Color{lipgloss.Green, lipgloss.Blue, lipgloss.Magenta, lipgloss.Cyan}
+		t.Hues = []color.Color{lipgloss.Blue, lipgloss.Magenta, lipgloss.Cyan, lipgloss.Green}
 		return t
 	}
 	pick := lipgloss.LightDark(dark)
@@ -56,8 +56,8 @@ func New(dark, ascii bool, colours colorprofile.Profile) *Theme {
 		Cursor: c("#dfe8ec", "#26343e"), Bar: c("#e8edf0", "#1b262e"),
 		Kept: c("#7d8d97", "#6b7d89"), Written: c("#1f7a54", "#5fae88"),
 		Planned: c("#2f7f9e", "#4f9fbf"), Ghost: c("#c77a2c", "#f2a65a"),
-		Hues: []color.Color{c("#1f7a54", "#7cc6a1"), c("#2b6cb0", "#7fb2e5"), c("#7b3fa0", "#c39be0"),
-			c("#9c4a1a", "#e0a06a"), c("#00707a", "#6fc9d0"), c("#9b2c5e", "#e58fb5")},
+		Hues: []color.Color{c("#2b6cb0", "#7fb2e5"), c("#7b3fa0", "#c39be0"), c("#00707a", "#6fc9d0"),
+			c("#9b2c5e", "#e58fb5"), c("#5f6b1a", "#bcc96f"), c("#1f7a54", "#7cc6a1")},
 	}
 }
 
