@@ -282,7 +282,7 @@ func (y *loaderAudit) rowsOf(l *loader.List) map[string][]layout.Row {
 	for at := range out {
 		spelled[y.tree.fold(at)] = at
 	}
-	for _, n := range y.lines {
+	for _, n := range y.byTitle() {
 		if len(l.Platforms) > 0 && !slices.Contains(l.Platforms, n.Platform) {
 			continue
 		}
@@ -308,6 +308,36 @@ func (y *loaderAudit) rowsOf(l *loader.List) map[string][]layout.Row {
 			row = layout.OfTitle(name, y.discRows(n))
 		}
 		out[spelled[key]] = append(out[spelled[key]], row)
+	}
+	return out
+}
+
+// byTitle are the lines with the discs of each title one after another, as lists have them that sort titles.
+func (y *loaderAudit) byTitle() (out []*line) {
+	type key struct {
+		name, platform, page string
+		rule                 *loader.Accept
+	}
+	discs := map[key][]*line{}
+	of := func(l *line) (key, bool) {
+		name, n := withoutDisc(l)
+		return key{name, l.Platform, l.v[loader.FieldPage], l.rule}, n > 0 || l.v[loader.FieldDisc] != ""
+	}
+	for _, l := range y.lines {
+		if k, one := of(l); one {
+			discs[k] = append(discs[k], l)
+		}
+	}
+	for _, l := range y.lines {
+		k, one := of(l)
+		if !one {
+			out = append(out, l)
+			continue
+		}
+		all := discs[k]
+		delete(discs, k) // they stand where the first of them does
+		slices.SortStableFunc(all, func(a, b *line) int { return discNumber(a) - discNumber(b) })
+		out = append(out, all...)
 	}
 	return out
 }

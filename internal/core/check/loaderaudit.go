@@ -188,6 +188,9 @@ func (y *loaderAudit) titled(e *target.Entry, key string) bool {
 			continue
 		}
 		k, problem := y.misnamed(rule, &v, platform, e)
+		if k == Half && y.holdsTitles(rule, e) {
+			continue
+		}
 		if problem == "" && rule.Path.Denies(e.Path, &v) {
 			k, problem = Folder, "by its name it belongs to "+y.made(rule.Path, &v)
 		}
@@ -220,6 +223,18 @@ func (y *loaderAudit) titled(e *target.Entry, key string) bool {
 	}
 	y.report(f)
 	return true
+}
+
+// holdsTitles reports whether a folder, that could be a title by its path, has titles of the rule in it: it is a folder
+// of the rule's own then, such as the one for titles of several discs.
+func (y *loaderAudit) holdsTitles(rule *loader.Accept, e *target.Entry) bool {
+	return slices.ContainsFunc(y.tree.within(e.Path), func(in *target.Entry) bool {
+		if !in.Folder {
+			return false
+		}
+		platform, _, ok := layout.TitleAt(y.set, rule, in.Path, true, func(*loader.Values) bool { return true })
+		return ok && y.lacks(rule, platform, in.Path) == ""
+	})
 }
 
 // may reports whether the rule's condition can hold for what lies at a path that one of its templates has made, as far

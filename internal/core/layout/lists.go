@@ -194,19 +194,22 @@ var orderFields = map[string]loader.Field{"title": loader.FieldTitle, "id": load
 
 // SortRows orders by the named fields, without regard to letter case.
 func SortRows(rows []Row, order []string) {
-	slices.SortStableFunc(rows, func(a, b Row) int {
-		for _, by := range order {
-			f := orderFields[by]
-			c := strings.Compare(strings.ToUpper(a.Values[f]), strings.ToUpper(b.Values[f]))
-			if by == "number" { // which has no zeros in front
-				c = cmp.Or(len(a.Values[f])-len(b.Values[f]), c)
-			}
-			if c != 0 {
-				return c
-			}
+	slices.SortStableFunc(rows, func(a, b Row) int { return compareRows(&a, &b, order) })
+}
+
+// compareRows compares rows by the named fields.
+func compareRows(a, b *Row, order []string) int {
+	for _, by := range order {
+		f := orderFields[by]
+		c := strings.Compare(strings.ToUpper(a.Values[f]), strings.ToUpper(b.Values[f]))
+		if by == "number" { // which has no zeros in front
+			c = cmp.Or(len(a.Values[f])-len(b.Values[f]), c)
 		}
-		return 0
-	})
+		if c != 0 {
+			return c
+		}
+	}
+	return 0
 }
 
 // ListData is a file in which titles are listed, with its rows in the order of the list.

@@ -145,11 +145,18 @@ func Amiss(l *loader.List, text string, rows []Row) (say string, ok bool) {
 		return "", false
 	}
 	SortRows(rows, l.Order)
-	about := map[string]int{}
+	about := map[string][]int{} // rows by how they are written, as they are and without what counts them, and by keys
+	note := func(key string, n int) {
+		if !slices.Contains(about[key], n) {
+			about[key] = append(about[key], n)
+		}
+	}
 	for n := range rows {
-		about[string(bare(l, row(l, rows[n], n+1)))] = n
+		encoded := row(l, rows[n], n+1)
+		note("="+string(encoded), n)
+		note(string(bare(l, encoded)), n)
 		for _, key := range keysOf(l, &rows[n]) {
-			about[key] = n
+			note(key, n)
 		}
 	}
 	listed, last := make([]bool, len(rows)), -1
@@ -164,10 +171,11 @@ func Amiss(l *loader.List, text string, rows []Row) (say string, ok bool) {
 		}
 	}
 	for _, r := range has {
-		n, is := about[string(bare(l, r))]
-		for _, key := range keysIn(l, r) {
-			if !is {
-				n, is = about[key]
+		n, is, twice := 0, false, false
+		for _, key := range append([]string{"=" + string(r), string(bare(l, r))}, keysIn(l, r)...) {
+			if all := about[key]; !is && len(all) > 0 { // of several that look alike, one that was not listed yet
+				k := slices.IndexFunc(all, func(n int) bool { return !listed[n] })
+				n, is, twice = all[max(0, k)], true, k < 0
 			}
 		}
 		if !is && len(vague) > 0 { // in a list in its order, the next one is the one that is meant
@@ -182,7 +190,9 @@ func Amiss(l *loader.List, text string, rows []Row) (say string, ok bool) {
 		switch {
 		case !is:
 			return fmt.Sprintf("the list has %q, which is not here", strings.TrimSpace(shownRow(l, r))), true
-		case n < last && len(l.Order) > 0 && say == "" && sorted:
+		case twice && say == "":
+			say = fmt.Sprintf("the list has %q twice", strings.TrimSpace(shownRow(l, r)))
+		case last >= 0 && say == "" && sorted && comesBefore(&rows[n], &rows[last], l.Order):
 			say = fmt.Sprintf("the list is in another order: %q stands too late", strings.TrimSpace(shownRow(l, r)))
 		}
 		listed[n], last = true, max(last, n)
@@ -194,6 +204,16 @@ func Amiss(l *loader.List, text string, rows []Row) (say string, ok bool) {
 		}
 	}
 	return say, true
+}
+
+// comesBefore reports whether a row must stand in front of another one: by what the list is sorted by, and as an earlier
+// disc of one title.
+func comesBefore(a, b *Row, order []string) bool {
+	if c := compareRows(a, b, order); c != 0 || len(order) == 0 {
+		return c < 0
+	}
+	disc := func(r *Row) int { n, _ := strconv.Atoi(r.Values[loader.FieldDisc]); return n }
+	return a.Values[loader.FieldTitle] == b.Values[loader.FieldTitle] && disc(a) < disc(b)
 }
 
 // mayBe reports whether an entry is about a row of which not all is known, when what is not known is as the entry says.

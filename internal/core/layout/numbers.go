@@ -296,11 +296,8 @@ func (t *Tree) unnumbered(file string, rule *loader.Accept) (key string, v loade
 			at = upTo(file, strings.Count(rule.Path.String(), "/")+1)
 		}
 		if v, ok = tpl.Match(at); ok {
-			rest := v
-			rest[loader.FieldNumber] = ""
-			return strings.ToUpper(strconv.Itoa(k) + "\x00" + strings.Join(rest[:], "\x00") + strings.TrimPrefix(file,
-					at)), v,
-				true
+			rest, _ := tpl.Without(loader.FieldNumber, at)
+			return strings.ToUpper(strconv.Itoa(k) + "\x00" + rest + strings.TrimPrefix(file, at)), v, true
 		}
 	}
 	return "", v, false

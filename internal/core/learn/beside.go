@@ -275,7 +275,7 @@ func (s *student) companion(all []*near, whole bool) (left []*near) {
 		s.used[n.entry.Path] = Near
 	}
 	how := Certain
-	if len(of) < 3 || c.When == "" && len(others) > 0 {
+	if len(of) < 3 || c.When == "" && len(others) > 0 || len(c.Keep) > 0 {
 		how = Likely
 	}
 	when := ""
@@ -384,7 +384,7 @@ func (s *student) content(c *Companion, of []*near, perDisc bool) bool {
 			each, repeats = infer.Each(texts, entries, o)
 		}
 		m, made := infer.Most(rows, o)
-		if slices.Contains(made, false) || made == nil {
+		if (slices.Contains(made, false) || made == nil) && !repeats {
 			if usual, keys, syntax := withUsual(rows, o); len(keys) > 0 {
 				again := slices.Clone(rows)
 				for i := range again {

@@ -2,6 +2,7 @@ package learn
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -14,6 +15,9 @@ type ownKey struct {
 	key, usual string
 	distinct   int // values that it has
 }
+
+// settingKey is how settings are named: what is only numbered is a list of something.
+var settingKey = regexp.MustCompile(`^\pL[\pL\pN _.-]*$`)
 
 // withUsual takes the values of keys that nothing explains for the player's own: it gives the texts with the usual value
 // of each, and how they are written. The rows are those of the texts. There are no keys where nothing is so.
@@ -53,7 +57,7 @@ func withUsual(rows []infer.Row, o infer.Options) (usual []string, keys []ownKey
 			}
 		}
 		// what is another value in each is no setting that anybody has chosen
-		if !is || key == "" || counts[most] < 2 || len(counts)*2 > len(rows) {
+		if !is || !settingKey.MatchString(key) || counts[most] < 2 || len(counts)*2 > len(rows) {
 			return nil, nil, ""
 		}
 		_, value, _ := strings.Cut(most, "=")

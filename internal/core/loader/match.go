@@ -164,6 +164,25 @@ func (t Template) Match(path string) (v Values, ok bool) {
 	return v, true
 }
 
+// Without is a path that the template could have made with nothing where a field stands: two that differ in that alone
+// are the same. ok is false for a path that the template cannot have made.
+func (t Template) Without(f Field, path string) (rest string, ok bool) {
+	if t.match == nil {
+		return "", false
+	}
+	m := t.match.FindStringSubmatchIndex(path)
+	if m == nil {
+		return "", false
+	}
+	at := 0
+	for i, n := range t.groups {
+		if from, to := m[2*i+2], m[2*i+3]; n.field == f && from >= at {
+			rest, at = rest+path[at:from]+"\x00", to
+		}
+	}
+	return rest + path[at:], true
+}
+
 // Denies reports whether a path cannot have been made of the values that were read out of it: a field that stands in it
 // as it is, and again with transforms, would look otherwise there. It is false where that cannot be known.
 func (t Template) Denies(path string, v *Values) bool {

@@ -47,7 +47,7 @@ func (s *Survey) numbering(tree *layout.Tree, wants func(i int) bool) layout.Num
 	n := layout.Numbering{Counts: wants, Held: map[int]int{}, Taken: map[string]map[int]bool{}}
 	var paths []string
 	for _, e := range s.There {
-		if _, leaves := s.Sheet.Leaves(e); !leaves && !target.IsTemporary(e.Path) {
+		if _, leaves := s.Sheet.Leaves(e); !leaves && !e.Folder && !target.IsTemporary(e.Path) {
 			paths = append(paths, e.Path)
 		}
 	}

@@ -111,7 +111,9 @@ func (c *class) partitions(known [][]string) (out []partition) {
 	}
 	groups := map[string][]saying{}
 	for _, x := range c.besides {
-		key := path.Dir(x.path) + " " + strings.ToLower(path.Ext(x.path))
+		base := strings.TrimSuffix(path.Base(x.path), path.Ext(x.path))
+		number := base[len(strings.TrimRight(base, "0123456789")):] // lists of one kind have one
+		key := path.Dir(x.path) + " " + strings.ToLower(path.Ext(x.path)) + " " + number
 		if filled(c.listed([]saying{x}, known, bases))*10 > len(c.all)*9 { // one that lists all of them divides none
 			key += " all"
 		}
@@ -532,7 +534,7 @@ func meanings(values []string, explained []partition) map[string]string {
 			if w == apart {
 				continue
 			}
-			if was, seen := back[w]; seen && was != v || w == "" || w == "with" || len(w) <= len(v) && begins(v, w) {
+			if was, seen := back[w]; seen && was != v || w == "" || w == "with" || len(w) < len(v) && begins(v, w) {
 				ok = false
 				break
 			}
