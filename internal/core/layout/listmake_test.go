@@ -2,9 +2,11 @@ package layout_test
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
@@ -122,4 +124,28 @@ func TestListsThatCannotBe(t *testing.T) {
 				"\"{title}\"\n[[list]]\npath = \"l\"\n"+c[0]))
 		require.ErrorContains(t, err, c[1], c[0])
 	}
+}
+
+// TestDiscsAndEntriesThatLookAlike: discs of a title stand in their order, whatever their IDs; entries that differ only
+// in what cannot be read back are told apart; one that is there twice is said.
+func TestDiscsAndEntriesThatLookAlike(t *testing.T) {
+	l := listOf(t, "order = [\"title\"]\nmake = \"json\"\nkey = \"/file\"\nheader = \"[\"\nbetween = \",\\n\"\nfooter = \"]\"\n"+
+		`line = '{{"file": "{file}", "name": "{name}", "kib": {size|unit:KiB}}}'`)
+	row := func(id, name, disc, bytes string) layout.Row {
+		return layout.Row{Values: loader.Values{loader.FieldID: id, loader.FieldTitle: name, loader.FieldName: name,
+			loader.FieldDisc: disc, loader.FieldFile: "game.img", loader.FieldSize: bytes}}
+	}
+	right := []layout.Row{row("ID-9", "Alder", "1", "70000"), row("ID-2", "Alder", "2", "50000"),
+		row("ID-5", "Brook", "", "60000")}
+	byID := []layout.Row{right[1], right[2], right[0]}
+	say := func(text string) string {
+		say, ok := layout.Amiss(l, text, slices.Clone(byID))
+		require.True(t, ok)
+		return say
+	}
+	text := string(layout.ListData(l, slices.Clone(right)))
+	assert.Empty(t, say(text))
+	assert.Contains(t, say(string(layout.ListData(l, []layout.Row{right[1], right[0], right[2]}))), "another order")
+	assert.Contains(t, say(string(layout.ListData(l, []layout.Row{right[0], right[1], right[2], right[2]}))), "twice")
+	assert.Contains(t, say(string(layout.ListData(l, slices.Clone(right[:2])))), "the list lacks")
 }
