@@ -35,6 +35,7 @@ type Draft struct {
 	Filesystems []string
 	Label       string
 	Case        string
+	Contiguous  bool // files must lie contiguous
 
 	Rules      []Rule
 	Companions []Companion
@@ -149,8 +150,10 @@ type Look struct {
 	Entries []target.Entry // on it
 	Label   string         // of its volume, "" when not reported
 	Open    func(path string) (target.Content, error)
-	Name    string // of the target, where its volume has none
-	Via     string // how it is connected; "" for a stick
+	// Pieces is in how many pieces files lie, of the largest ones; nil where that cannot be known.
+	Pieces map[string]int
+	Name   string // of the target, where its volume has none
+	Via    string // how it is connected; "" for a stick
 	// Packed are the images that are packed, by their first files: each with all its files. What is opened is the image.
 	Packed map[string][]string
 	// Unread are the files that could not be read.

@@ -302,47 +302,6 @@ func (s *student) letterCase() {
 // fewNames are too few to tell the letter case of all.
 const fewNames = 5
 
-// volume takes over what the target itself is.
-func (s *student) volume() {
-	f := s.look.Facts.Filesystem
-	s.d.Filesystems = []string{f.Name}
-	if _, err := target.FilesystemNamed(f.Name); err != nil || f.Name == "ext4" {
-		s.d.Filesystems = []string{"any"}
-		s.ask(Question{Key: "filesystems", Usual: "any",
-			Say: "which filesystems does the loader read? The target is a " +
-				"folder on this computer, so its own filesystem shows nothing"}, s.takeFilesystems)
-	} else {
-		how := "the target is"
-		if s.look.Facts.Declared {
-			how = "the target was declared as"
-		}
-		s.find(Likely, "it reads "+f.Shown, "%s %s; it may read others too", how, f.Shown)
-	}
-	if s.look.Label != "" {
-		s.find(Guess, "its volume is named "+s.look.Label,
-			"the label of this one; whether the loader needs it is unknown")
-	} else {
-		s.ask(Question{Key: "label", Say: "does the volume need a certain label? A folder has no label"},
-			func(label string) error {
-				if len([]rune(label)) > 11 {
-					return errors.New("a label has at most 11 characters")
-				}
-				s.d.Label = label
-				return nil
-			})
-	}
-	var largest target.Entry
-	for _, e := range s.look.Entries {
-		if e.Size > largest.Size {
-			largest = e
-		}
-	}
-	if largest.Size > 0 {
-		s.find(Certain, "it allows files of "+size.Format(largest.Size)+" at least", "the largest file there is %s",
-			largest.Path)
-	}
-}
-
 // onTarget are the titles and discs whose files are among those that are learnt from.
 func (s *student) onTarget(titles []title.Title) (out []title.Title) {
 	there := map[string]bool{}

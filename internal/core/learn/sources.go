@@ -1,9 +1,11 @@
 package learn
 
 import (
+	"cmp"
 	"context"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"polytome/internal/core/loader"
 	"polytome/internal/sparse"
@@ -46,6 +48,9 @@ func LookAt(ctx context.Context, at string, p target.Target, from Sources) (l Lo
 	l = Look{Dir: at, Via: l.Via, Facts: facts, Entries: entries, Label: facts.Label, Sources: from,
 		Name: filepath.Base(at),
 		Open: func(path string) (target.Content, error) { return p.Open(ctx, path) }}
+	if c, ok := p.(target.FragmentCounter); ok {
+		l.Pieces = piecesOf(ctx, c, entries, facts.Cluster)
+	}
 	if l.Packed, err = packedImages(ctx, p, entries); err != nil {
 		return l, done, err
 	}
@@ -66,4 +71,20 @@ func LookAt(ctx context.Context, at string, p target.Target, from Sources) (l Lo
 		return sparse.Open(filepath.Join(dir, filepath.FromSlash(path)))
 	}
 	return l, done, nil
+}
+
+// mostPieced is of how many files it is looked at in how many pieces they lie: the largest ones.
+const mostPieced = 100
+
+// piecesOf counts the pieces of the largest files that have more than one cluster.
+func piecesOf(ctx context.Context, c target.FragmentCounter, entries []target.Entry, cluster int64) map[string]int {
+	out := map[string]int{}
+	large := slices.DeleteFunc(slices.Clone(entries), func(e target.Entry) bool { return e.Folder || e.Size <= cluster })
+	slices.SortStableFunc(large, func(a, b target.Entry) int { return cmp.Compare(b.Size, a.Size) })
+	for _, e := range large[:min(len(large), mostPieced)] {
+		if n, err := c.Fragments(ctx, e.Path); err == nil && n > 0 { // what cannot be read is said elsewhere
+			out[e.Path] = n
+		}
+	}
+	return out
 }

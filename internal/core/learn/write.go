@@ -53,6 +53,9 @@ func (d *Draft) TOML() string {
 	w.list("filesystems", d.Filesystems)
 	w.text("label", d.Label)
 	w.text("case", d.Case)
+	if d.Contiguous {
+		w.line("contiguous = true")
+	}
 
 	for _, r := range d.Rules {
 		w.rule(&r)

@@ -77,8 +77,16 @@ func served(t *testing.T, stick string) string {
 	return fmt.Sprintf("ftp://games@127.0.0.1:%d/", judge.ProFTP(t, dir, ""))
 }
 
-// TestLearningTheSameFromWhereverTheStickIs: a folder, an image of a drive and a console's server show the same, and no
-// more is read of the server than is needed.
+// shared is the address of a share that has the files of a stick.
+func shared(t *testing.T, stick string) string {
+	dir := t.TempDir()
+	require.NoError(t, os.CopyFS(dir, os.DirFS(stick)))
+	server := judge.SMB(t, dir)
+	return fmt.Sprintf("smb://127.0.0.1:%d/open", server.Port)
+}
+
+// TestLearningTheSameFromWhereverTheStickIs: a folder, an image of a drive, a console's server and a share show the
+// same.
 func TestLearningTheSameFromWhereverTheStickIs(t *testing.T) {
 	_, stick := strangeStick(t, 7, "one")
 	folder := learntFrom(t, stick, learn.Sources{})
@@ -98,6 +106,49 @@ func TestLearningTheSameFromWhereverTheStickIs(t *testing.T) {
 	far := learntFrom(t, at, learn.Sources{})
 	assert.Equal(t, "ftp", far.Via)
 	assert.Equal(t, rulesOf(folder), rulesOf(far))
+
+	share := learntFrom(t, shared(t, stick), learn.Sources{})
+	assert.Equal(t, "smb", share.Via)
+	assert.Equal(t, rulesOf(folder), rulesOf(share))
+}
+
+// TestLearningWhetherGamesMustLieContiguous: on a volume of which it is known in how many pieces files lie, games that
+// all lie in one are asked about, and one that does not shows that it does not matter.
+func TestLearningWhetherGamesMustLieContiguous(t *testing.T) {
+	_, stick := strangeStick(t, 7, "one")
+	games, err := filepath.Glob(filepath.Join(stick, "*"))
+	require.NoError(t, err)
+	for _, pieces := range []bool{false, true} {
+		image := filepath.Join(t.TempDir(), "stick.img")
+		require.NoError(t, exec.Command("truncate", "-s", "8M", image).Run())
+		require.NoError(t, exec.Command("mkfs.fat", "-s", "1", image).Run())
+		copyTo := func(args ...string) {
+			out, err := exec.Command("mcopy", append(append([]string{"-s", "-i", image}, args...), "::/")...).CombinedOutput()
+			require.NoError(t, err, "%s", out)
+		}
+		if pieces { // the space that is free at the beginning is cut up
+			gap := filepath.Join(t.TempDir(), "gap")
+			require.NoError(t, os.WriteFile(gap, make([]byte, 4096), 0o644))
+			for n := range 40 {
+				out, err := exec.Command("mcopy", "-i", image, gap, fmt.Sprintf("::/gap%d", n)).CombinedOutput()
+				require.NoError(t, err, "%s", out)
+			}
+			for n := 0; n < 40; n += 2 {
+				require.NoError(t, exec.Command("mdel", "-i", image, fmt.Sprintf("::/gap%d", n)).Run())
+			}
+		}
+		copyTo(games...)
+		d := learntFrom(t, image, learn.Sources{})
+		says := func(say string) bool {
+			return slices.ContainsFunc(d.Findings, func(f learn.Finding) bool { return f.Say == say })
+		}
+		asked := slices.ContainsFunc(d.Open, func(q learn.Question) bool { return q.Key == "contiguous" })
+		assert.Equal(t, pieces, says("games need not lie contiguous"))
+		assert.Equal(t, !pieces, asked)
+		assert.NotContains(t, d.TOML(), "contiguous = true")
+		d = learntFrom(t, image, learn.Sources{Answers: learn.Answers{{Key: "contiguous", Answer: "yes"}}})
+		assert.Equal(t, !pieces, strings.Contains(d.TOML(), "contiguous = true"))
+	}
 }
 
 // TestLearningReadsNoMoreThanIsNeeded: of a file that is far larger than what is looked at, most is never read.
