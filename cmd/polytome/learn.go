@@ -22,7 +22,7 @@ import (
 type learnLoaderOptions struct {
 	out, as, answers, beyond string
 	games                    []string
-	asJSON                   bool
+	add, asJSON              bool
 }
 
 func learnLoader() *cobra.Command {
@@ -43,7 +43,8 @@ is certain, and what they contradict each other in is said. --games names folder
 were before: platforms are worked out from them too, and without a target from them alone.
 
 --beyond takes a loader that is known, and prints what it does not account for as rules to add to its
-profile: lists, settings and other files that the console has made since the target was filled.
+profile: lists, settings and other files that the console has made since the target was filled. With
+--add they are put into the profile; one that is shipped is copied to your own first.
 
 --answers takes a file with what you know, as learn asks for it with --json: tables [[answer]] with
 the question's key and your answer. "id NAME" with a path on the target, a colon, a space and an ID,
@@ -60,6 +61,7 @@ such as "GAMES/tide.img: KST-0192", says where the ID of a platform is to be loo
 	cmd.Flags().StringArrayVar(&opt.games, "games", nil, "a folder of games as they were before; may be given again")
 	cmd.Flags().StringVar(&opt.answers, "answers", "", "a file with answers to what is asked")
 	cmd.Flags().StringVar(&opt.beyond, "beyond", "", "a loader: learn only what its profile does not account for")
+	cmd.Flags().BoolVar(&opt.add, "add", false, "with --beyond: add the rules to the loader's profile")
 	cmd.Flags().BoolVar(&opt.asJSON, "json", false, "print JSON")
 	return cmd
 }
@@ -79,6 +81,9 @@ func (opt *learnLoaderOptions) run(cmd *cobra.Command, args []string) error {
 		}
 	}
 	out := cmd.OutOrStdout()
+	if opt.add && opt.beyond == "" {
+		return usageError{errors.New("--add needs --beyond with the loader to whose profile the rules are added")}
+	}
 	if opt.beyond != "" {
 		return opt.learnBeyond(cmd.Context(), out, args, set)
 	}
@@ -137,8 +142,15 @@ func (opt *learnLoaderOptions) learnBeyond(ctx context.Context, out io.Writer, a
 		return nil
 	}
 	printLearnt(out, d)
-	if text := d.Additions(); text != "" {
-		fmt.Fprintf(out, "\nTo add to the profile:\n\n%s", text)
+	switch text := d.Additions(); {
+	case opt.add:
+		file, err := d.AddTo(p, configDir(), set)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(out, "\nadded to %s:\n\n%s", file, text)
+	case text != "":
+		fmt.Fprintf(out, "\nTo add to the profile (--add does it):\n\n%s", text)
 	}
 	return nil
 }

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -114,19 +113,23 @@ func TestWhatTheConsoleMadeIsLearntToo(t *testing.T) {
 	status, out, errOut = own(t, config, "", "loaders", "learn", stick, "--as", "fat32", "--beyond", file)
 	require.Equal(t, 0, status, errOut)
 	for _, want := range []string{"each title has settings: KEEP/{id}.set", "titles are listed in KEEP/recent.lst",
-		"the console makes 1 folder by itself, such as SHOTS", "To add to the profile:", `path = "KEEP/{id}.set"`} {
+		"the console makes 1 folder by itself, such as SHOTS", "To add to the profile (--add does it):", `path = "KEEP/{id}.set"`} {
 		assert.Contains(t, out, want)
 	}
 	assert.NotContains(t, out, "titles.lst", "what the profile has is not learnt again")
 
-	_, additions, _ := own(t, config, "", "loaders", "learn", stick, "--as", "fat32", "--beyond", file)
-	_, additions, _ = strings.Cut(additions, "To add to the profile:\n\n")
-	text, err := os.ReadFile(file)
-	require.NoError(t, err)
-	whole := filepath.Join(t.TempDir(), "whole.toml")
-	require.NoError(t, os.WriteFile(whole, []byte(string(text)+"\n"+additions), 0o644))
-	status, out, _ = own(t, config, "", "loaders", "check", whole)
+	status, out, errOut = own(t, config, "", "loaders", "learn", stick, "--as", "fat32", "--beyond", file, "--add")
+	require.Equal(t, 0, status, errOut)
+	assert.Contains(t, out, "added to "+file)
+	status, out, _ = own(t, config, "", "loaders", "check", file)
 	assert.Equal(t, 0, status, out)
+	status, out, errOut = own(t, config, "", "loaders", "learn", stick, "--as", "fat32", "--beyond", file, "--add")
+	assert.Contains(t, out, "SHOTS", "the folder is no rule's")
+	assert.Equal(t, 1, status)
+	assert.Contains(t, errOut, "nothing was learnt that could be added")
+	status, _, errOut = own(t, config, "", "loaders", "learn", stick, "--add")
+	assert.Equal(t, 2, status)
+	assert.Contains(t, errOut, "--add needs --beyond")
 
 	status, _, errOut = own(t, config, "", "loaders", "learn", t.TempDir(), "--as", "fat32", "--beyond", file)
 	assert.Equal(t, 1, status)

@@ -119,6 +119,15 @@ func TestWhatTheConsoleMadeIsOffered(t *testing.T) {
 	assert.Contains(t, s, "each title has settings: KEEP/{id}.set")
 	press(a, "v", "v")
 	assert.Contains(t, text(a), "To add to the profile of")
+	press(a, "v", "+")
+	assert.Contains(t, text(a), "Added to ")
+	assert.NotContains(t, text(a), "does not account for")
+	p, err := a.state.Set.Profile(c.Loader)
+	require.NoError(t, err)
+	require.Len(t, p.Companions, 1, "the rule is the loader's now")
+	assert.Equal(t, "KEEP/{id}.set", p.Companions[0].Path.String())
+	press(a, "+")
+	assert.Contains(t, text(a), "There is no rule to add")
 }
 
 func TestAPersonPointsAtTheID(t *testing.T) {

@@ -98,15 +98,3 @@ func (s *student) madeByItself(p *loader.Profile) {
 			files[0]), "no rule makes them, and no title is named so")
 	}
 }
-
-// Additions are the draft's rules for lists and for files beside games, to be put into a profile.
-func (d *Draft) Additions() string {
-	w := &writer{}
-	for _, c := range d.Companions {
-		w.companion(&c)
-	}
-	for _, l := range d.Lists {
-		w.listFile(&l)
-	}
-	return strings.TrimLeft(w.b.String(), "\n")
-}

@@ -319,6 +319,7 @@ func (m *Model) Actions() []state.Action {
 		state.Do("y", "take the proposal", m.accept),
 		state.Do("enter", "answer otherwise", m.other),
 		state.Do("s", "write the profile", m.save),
+		state.Do("+", "add to its profile", m.add).Saying("rules for what the console has made since it was filled"),
 		state.Do("v", "view", m.next).Saying("the right side shows the rules, your games by them, or the file"),
 		state.Do("i", "say its ID", m.point("id", "ID")).Saying("of the game under the cursor"),
 		state.Do("m", "say its name", m.point("name", "name")).Saying("of the game under the cursor"),

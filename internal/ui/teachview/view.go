@@ -173,7 +173,7 @@ func (m *Model) sentences(t *style.Theme, w int) (out []line) {
 		text := m.draft.TOML()
 		if m.beyond != nil {
 			if more := m.beyond.Additions(); more != "" {
-				say("To add to the profile of "+m.beyond.Shown+":", "", good, true)
+				say("To add to the profile of "+m.beyond.Shown+" (+ does it):", "", good, true)
 				for l := range strings.Lines(more) {
 					out = append(out, line{t.Clip(style.Clean(strings.TrimRight(l, "\n")), w), nil,
 						strings.HasPrefix(l, "[")})
@@ -215,6 +215,9 @@ func (m *Model) sentences(t *style.Theme, w int) (out []line) {
 	if b := m.beyond; b != nil {
 		say("what the profile of "+b.Shown+" does not account for", "", nil, true)
 		findings(b.Findings)
+		if b.Additions() != "" {
+			say("+ adds these rules to its profile.", "", good, false)
+		}
 		out = append(out, line{}, line{"all of it, learnt again", nil, true})
 	}
 	findings(m.draft.Findings)

@@ -172,6 +172,35 @@ func (m *Model) save() tea.Cmd {
 	}
 }
 
+// An AddedMsg is that what the console has made was added to the profile of its loader.
+type AddedMsg struct {
+	number int
+	file   string
+	err    error
+}
+
+// add puts what the target's loader does not account for into its profile.
+func (m *Model) add() tea.Cmd {
+	switch {
+	case m.beyond == nil || m.beyond.Additions() == "":
+		m.d.Notice = "There is no rule to add: v shows what was learnt."
+		return nil
+	case m.d.OwnDir == "":
+		m.d.Notice = "There is no folder for your own profiles."
+		return nil
+	}
+	number, own, set, d := m.number, m.d.OwnDir, m.d.Set, *m.beyond
+	p, err := set.Profile(m.from.Config.Loader)
+	if err != nil {
+		m.d.Notice = state.Sentence(err.Error())
+		return nil
+	}
+	return func() tea.Msg {
+		file, err := d.AddTo(p, own, set)
+		return AddedMsg{number, file, err}
+	}
+}
+
 // Update takes in what comes of the panel's own work.
 func (m *Model) Update(msg tea.Msg, _ bool) (t state.Taken, ok bool) {
 	switch msg := msg.(type) {
@@ -212,6 +241,16 @@ func (m *Model) Update(msg tea.Msg, _ bool) (t state.Taken, ok bool) {
 		}
 	case BytesMsg:
 		m.setBytes(msg)
+	case AddedMsg:
+		if msg.err != nil {
+			m.d.Notice = state.Sentence(msg.err.Error())
+			return t, true
+		}
+		m.d.Notice = "Added to " + msg.file + "."
+		if msg.number == m.number {
+			m.beyond, m.width = nil, 0
+		}
+		t.Cmd = tea.Batch(m.d.Reload(), m.d.WatchLoaders())
 	case SavedMsg:
 		m.saved(msg)
 		if msg.err == nil {
