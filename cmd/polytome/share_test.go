@@ -113,7 +113,8 @@ func TestWhatTheConsoleMadeIsLearntToo(t *testing.T) {
 	status, out, errOut = own(t, config, "", "loaders", "learn", stick, "--as", "fat32", "--beyond", file)
 	require.Equal(t, 0, status, errOut)
 	for _, want := range []string{"each title has settings: KEEP/{id}.set", "titles are listed in KEEP/recent.lst",
-		"the console makes 1 folder by itself, such as SHOTS", "To add to the profile (--add does it):", `path = "KEEP/{id}.set"`} {
+		"the console makes 1 folder by itself, such as SHOTS", "To add to the profile (--add does it):",
+		`path = "KEEP/{id}.set"`} {
 		assert.Contains(t, out, want)
 	}
 	assert.NotContains(t, out, "titles.lst", "what the profile has is not learnt again")

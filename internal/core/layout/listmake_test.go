@@ -127,9 +127,10 @@ func TestListsThatCannotBe(t *testing.T) {
 }
 
 // TestDiscsAndEntriesThatLookAlike: discs of a title stand in their order, whatever their IDs; entries that differ only
-// in what cannot be read back are told apart; one that is there twice is said.
+// in what cannot be read back are distinguished; one that is there twice is reported.
 func TestDiscsAndEntriesThatLookAlike(t *testing.T) {
-	l := listOf(t, "order = [\"title\"]\nmake = \"json\"\nkey = \"/file\"\nheader = \"[\"\nbetween = \",\\n\"\nfooter = \"]\"\n"+
+	l := listOf(t, "order = [\"title\"]\nmake = \"json\"\nkey = \"/file\"\nheader = \"[\"\nbetween = "+
+		"\",\\n\"\nfooter = \"]\"\n"+
 		`line = '{{"file": "{file}", "name": "{name}", "kib": {size|unit:KiB}}}'`)
 	row := func(id, name, disc, bytes string) layout.Row {
 		return layout.Row{Values: loader.Values{loader.FieldID: id, loader.FieldTitle: name, loader.FieldName: name,

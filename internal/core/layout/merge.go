@@ -206,8 +206,8 @@ func Amiss(l *loader.List, text string, rows []Row) (say string, ok bool) {
 	return say, true
 }
 
-// comesBefore reports whether a row must stand in front of another one: by what the list is sorted by, and as an earlier
-// disc of one title.
+// comesBefore reports whether a row must stand in front of another one: by what the list is sorted by, and as an
+// earlier disc of one title.
 func comesBefore(a, b *Row, order []string) bool {
 	if c := compareRows(a, b, order); c != 0 || len(order) == 0 {
 		return c < 0

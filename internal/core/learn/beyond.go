@@ -20,8 +20,9 @@ func Beyond(ctx context.Context, l Look, p *loader.Profile, set *loader.Set) (*D
 	if err != nil {
 		return nil, err
 	}
-	s := &student{look: l, set: set, used: map[string]Part{}, by: map[string]string{}, stopped: func() bool { return ctx.Err() != nil },
-		d: &Draft{Name: p.Name, Shown: p.Shown, Via: l.Via}}
+	s := &student{look: l, set: set, used: map[string]Part{}, by: map[string]string{},
+		stopped: func() bool { return ctx.Err() != nil },
+		d:       &Draft{Name: p.Name, Shown: p.Shown, Via: l.Via}}
 	s.samples(s.onTarget(r.Titles))
 	fs := l.Facts.Filesystem
 	at := p.Attachment(l.Via, fs.Name)

@@ -19,8 +19,8 @@ type ownKey struct {
 // settingKey is how settings are named: what is only numbered is a list of something.
 var settingKey = regexp.MustCompile(`^\pL[\pL\pN _.-]*$`)
 
-// withUsual takes the values of keys that nothing explains for the player's own: it gives the texts with the usual value
-// of each, and how they are written. The rows are those of the texts. There are no keys where nothing is so.
+// withUsual takes the values of keys that nothing explains for the player's own: it gives the texts with the usual
+// value of each, and how they are written. The rows are those of the texts. There are no keys where nothing is so.
 func withUsual(rows []infer.Row, o infer.Options) (usual []string, keys []ownKey, syntax settings.Syntax) {
 	syntax = settings.KeyValue
 	lines := make([][]string, len(rows))

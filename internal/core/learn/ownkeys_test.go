@@ -27,8 +27,8 @@ func stickWithSettings(t *testing.T, as string, text func(id, name string, n int
 	return dir
 }
 
-// TestSettingsThatArePlayersOwn: a key whose values nothing explains is the player's, and is left as it is; what follows
-// from the game is not, and what is another value in each is no setting.
+// TestSettingsThatArePlayersOwn: a key whose values nothing explains is the player's, and is left as it is; what
+// follows from the game is not, and what is another value in each is no setting.
 func TestSettingsThatArePlayersOwn(t *testing.T) {
 	speeds := []string{"2", "1", "2", "3", "2", "1"}
 	for _, as := range []string{"", "utf-16le"} {
@@ -61,7 +61,8 @@ func TestSettingsThatArePlayersOwn(t *testing.T) {
 			})
 		}
 	}
-	dir := stickWithSettings(t, "", func(id, name string, n int) string { return fmt.Sprintf("name=%s\nsum=%x\n", name, n*77+5) })
+	dir := stickWithSettings(t, "",
+		func(id, name string, n int) string { return fmt.Sprintf("name=%s\nsum=%x\n", name, n*77+5) })
 	d, err := learn.Learn(context.Background(), look(t, dir, "fat32"), coretest.Set(t))
 	require.NoError(t, err)
 	for _, c := range d.Companions {

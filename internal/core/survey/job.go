@@ -98,7 +98,8 @@ func Plain(at string) string {
 	if p == nil || err != nil || !p.Plain(a) {
 		return ""
 	}
-	return fmt.Sprintf("the connection to %s is plain %s: anyone in the same network can read the files and the password",
+	return fmt.Sprintf("the connection to %s is plain %s: anyone in the same network can read the files and the "+
+		"password",
 		a.Host, p.Word)
 }
 

@@ -123,7 +123,8 @@ func TestLearningWhetherGamesMustLieContiguous(t *testing.T) {
 		require.NoError(t, exec.Command("truncate", "-s", "8M", image).Run())
 		require.NoError(t, exec.Command("mkfs.fat", "-s", "1", image).Run())
 		copyTo := func(args ...string) {
-			out, err := exec.Command("mcopy", append(append([]string{"-s", "-i", image}, args...), "::/")...).CombinedOutput()
+			out, err := exec.Command("mcopy", append(append([]string{"-s", "-i", image}, args...), "::/")...).
+				CombinedOutput()
 			require.NoError(t, err, "%s", out)
 		}
 		if pieces { // the space that is free at the beginning is cut up

@@ -18,7 +18,8 @@ import (
 func TestALookDoesNotChangeWhatOthersHaveOfIt(t *testing.T) {
 	games := map[string][]byte{}
 	for i := range 6 {
-		games[fmt.Sprintf("%d.iso", i)] = coretest.Image(t, coretest.Inf(fmt.Sprintf("VSP-0000%d", i), "Copper Tide", "1/1",
+		games[fmt.Sprintf("%d.iso", i)] = coretest.Image(t, coretest.Inf(fmt.Sprintf("VSP-0000%d", i), "Copper Tide",
+			"1/1",
 			"full"))
 	}
 	w := newWorkshop(t, games, bench.Target{Name: "Stick", Loader: "rowan", Via: "usb", As: "fat32",

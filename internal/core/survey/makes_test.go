@@ -123,7 +123,8 @@ func TestListsOfAnyMake(t *testing.T) {
 			put("VSP-00002")
 			set := knownTo(t, filepath.Join(dir, "known"),
 				"format = 1\nname = \"any\"\nshown = \"Any\"\nconsole = \"Tern\"\n"+
-					"[[attachment]]\nname = \"stick\"\nvia = \"usb\"\nfilesystems = [\"fat32\"]\n[[accept]]\nplatforms = "+
+					"[[attachment]]\nname = \"stick\"\nvia = \"usb\"\nfilesystems = "+
+					"[\"fat32\"]\n[[accept]]\nplatforms = "+
 					"[\"vesper\"]\n"+
 					"path = \"G/{id}.iso\"\n[[list]]\npath = \"games.lst\"\norder = [\"id\"]\n"+c.rule+"\n")
 			cache, err := scancache.Open(filepath.Join(dir, "seen.sqlite"))

@@ -177,12 +177,13 @@ func TestRunningNumbersThatStay(t *testing.T) {
 	}
 }
 
-// TestNumbersOfFoldersAndOfTitlesThatBeginAlikeStay: a stick that was filled needs nothing more, where whole folders have
-// the numbers, and where a path has of a title only its letter and a changed form.
+// TestNumbersOfFoldersAndOfTitlesThatBeginAlikeStay: a stick that was filled needs nothing more, where whole folders
+// have the numbers, and where a path has of a title only its letter and a changed form.
 func TestNumbersOfFoldersAndOfTitlesThatBeginAlikeStay(t *testing.T) {
 	for name, rule := range map[string]string{
 		"folders": "platforms = [\"tern\"]\nforms = [\"folder\"]\npath = \"play/{title|letter}/{number|pad:3} {title}\"",
-		"many":    "platforms = [\"tern\"]\nforms = [\"folder\"]\npath = \"play/{if kind}many/{end}{number|pad:3} {title}\"",
+		"many": "platforms = [\"tern\"]\nforms = [\"folder\"]\npath = \"play/{if kind}many/{end}{number|pad:3} " +
+			"{title}\"",
 		"changed": "platforms = [\"vesper\"]\npath = " +
 			"\"play/{title|letter}/{number|pad:2}-{title|lower|replace: :_}/game{ext}\"",
 	} {
@@ -190,11 +191,13 @@ func TestNumbersOfFoldersAndOfTitlesThatBeginAlikeStay(t *testing.T) {
 			t.Run(name+" "+how, func(t *testing.T) {
 				dir := t.TempDir()
 				set := knownTo(t, filepath.Join(dir, "known"), "format = 1\nname = \"any\"\nshown = \"Any\"\n"+
-					"list-order = [\"title\"]\n[[attachment]]\nname = \"stick\"\nvia = \"usb\"\nfilesystems = [\"fat32\"]\n"+
+					"list-order = [\"title\"]\n[[attachment]]\nname = \"stick\"\nvia = \"usb\"\nfilesystems = "+
+					"[\"fat32\"]\n"+
 					"[[accept]]\n"+rule+"\nnumbers = \""+how+"\"\n")
 				for n, name := range []string{"Gate", "Gate Pier", "Gate Quarry", "Owl", "Owl Post"} {
-					coretest.Write(t, dir, "games/"+name+".iso", coretest.Image(t, coretest.Inf(fmt.Sprintf("VSP-%05d", n),
-						name, "1/1", "full")))
+					coretest.Write(t, dir, "games/"+name+".iso",
+						coretest.Image(t, coretest.Inf(fmt.Sprintf("VSP-%05d", n),
+							name, "1/1", "full")))
 					coretest.Write(t, dir, "games/"+name+"/tern.set", fmt.Appendf(nil, "code=TRN-%04d\n", n))
 					coretest.Write(t, dir, "games/"+name+"/data.bin", []byte(name))
 				}

@@ -38,8 +38,8 @@ path = "set/{title}.txt"
 text = "loud"
 `
 
-// TestASeriesOfPartsMovesTogether: a title in parts that gets another name is renamed part by part, and nothing of it is
-// copied; one of two of the same length is not taken for the other.
+// TestASeriesOfPartsMovesTogether: a title in parts that gets another name is renamed part by part, and nothing of it
+// is copied; one of two of the same length is not taken for the other.
 func TestASeriesOfPartsMovesTogether(t *testing.T) {
 	dir := t.TempDir()
 	for n, name := range []string{"Owl", "Reed"} {

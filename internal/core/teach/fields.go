@@ -81,7 +81,8 @@ func (c *class) id(places []*place) (Found, bool) {
 			hits, whole, worth, who = beside, beside, 90, "files beside them have"
 		}
 		if hits*10 < len(c.all)*8 || len(distinct) < 2 || len(distinct)*10 < len(values)*3 ||
-			p.within || p.cut && len(distinct) < len(values) || marked(values) || slices.ContainsFunc(values, ofWords) ||
+			p.within || p.cut && len(distinct) < len(values) || marked(values) || slices.ContainsFunc(values,
+			ofWords) ||
 			slices.ContainsFunc(values, hasControl) {
 			return // a piece of an ID, more than it, or words
 		}

@@ -173,8 +173,9 @@ func (c *candidate) likely() (n int) {
 // the file is the game.
 func (c *class) isFile(p *Platform) bool {
 	for _, f := range p.Fields {
-		if c.form == title.Folder && f.File != "" && !strings.Contains(f.File, "/") && !f.Reading.FileName && !slices.ContainsFunc(c.all,
-			func(s *sample) bool { return s.isOther(f.File) }) {
+		if c.form == title.Folder && f.File != "" && !strings.Contains(f.File, "/") && !f.Reading.FileName &&
+			!slices.ContainsFunc(c.all,
+				func(s *sample) bool { return s.isOther(f.File) }) {
 			return true
 		}
 	}

@@ -469,8 +469,8 @@ func (s *sample) pieces() (out []string) {
 	return out
 }
 
-// divided are the words that names of the sample's path make together with those of the folders that they lie in: a value
-// may be divided over folders.
+// divided are the words that names of the sample's path make together with those of the folders that they lie in: a
+// value may be divided over folders.
 func (s *sample) divided() (out []string) {
 	parts := strings.Split(s.path, "/")
 	for i := 1; i < len(parts); i++ {

@@ -22,7 +22,7 @@ type Theme struct {
 	Bar              color.Color // behind the rail
 	Kept, Written    color.Color // fills of the rack
 	Planned, Ghost   color.Color
-	// Hues are colours that are told apart from one another, for what is numbered too; none where there are no colours.
+	// Hues are colours that differ clearly from one another, for what is numbered too; none where there are no colours.
 	Hues []color.Color
 }
 
