@@ -81,6 +81,8 @@ type Rule struct {
 	Why                    string
 
 	naming naming
+	// noDiscs is set where no title shows what distinguishes the discs of one.
+	noDiscs bool
 }
 
 // A Companion is a file that lies with each title.

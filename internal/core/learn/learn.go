@@ -97,6 +97,9 @@ func Platforms(ctx context.Context, set *loader.Set, from Sources) (*Draft, erro
 	from.Answers.apply(taught)
 	s := &student{set: set, look: Look{Sources: from}, d: &Draft{Taught: taught}}
 	s.taught()
+	for _, p := range taught {
+		s.missing(p)
+	}
 	return s.d, nil
 }
 
@@ -190,15 +193,6 @@ func (s *student) taught() {
 				s.find(c, fmt.Sprintf("%s games have their %s in them, such as %s", p.Shown, fieldWords[name],
 					f.Example), "%s",
 					f.Evidence)
-				continue
-			}
-			key := name + " " + p.Name
-			if _, said := s.look.Answers.To(key); said { // that there is none
-				continue
-			}
-			if name == "id" || name == "name" {
-				s.ask(Question{Key: key, Say: fmt.Sprintf("where does the %s stand in %s games?", fieldWords[name],
-					p.Shown), Path: p.Such}, nil)
 			}
 		}
 	}

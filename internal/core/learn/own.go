@@ -103,6 +103,7 @@ func (s *student) rest() {
 			s.d.Name, s.d.Shown, s.d.Console = Slug(shown), shown, strings.TrimSpace(console)
 			return nil
 		})
+	s.discs()
 	s.confirm()
 	s.ask(Question{Key: "at the console", Say: "what must be done at the console before new games are listed?"},
 		func(say string) error {
@@ -138,6 +139,7 @@ func (s *student) rest() {
 func (s *student) confirm() {
 	text := s.d.TOML()
 	for _, p := range s.d.Taught {
+		s.missing(p)
 		for name, needs := range map[string]string{"id": "{id", "name": "{title"} {
 			f, ok := p.Fields[name]
 			if !ok || f.Sure || f.Plain || f.Reading.FileName || !strings.Contains(text, needs) {
@@ -154,6 +156,38 @@ func (s *student) confirm() {
 				})
 		}
 	}
+}
+
+// missing asks where the ID and name of a platform stand that were not found, where not all of its games are placed by
+// a rule without them.
+func (s *student) missing(p *teach.Platform) {
+	if !s.astray(p.Name) {
+		return
+	}
+	for _, name := range []string{"id", "name"} {
+		key := name + " " + p.Name
+		if _, ok := p.Fields[name]; ok {
+			continue
+		}
+		if _, said := s.look.Answers.To(key); !said { // that there is none
+			s.ask(Question{Key: key, Say: fmt.Sprintf("where does the %s stand in %s games?", fieldWords[name], p.Shown),
+				Path: p.Such}, nil)
+		}
+	}
+}
+
+// astray reports whether no rule places some games of a platform, but for a guess.
+func (s *student) astray(platform string) bool {
+	sure := map[string]bool{}
+	for _, f := range s.d.Findings {
+		sure[f.Rule] = sure[f.Rule] || f.Rule != "" && f.Confidence != Guess
+	}
+	for _, x := range slices.Concat(s.all, s.split) {
+		if x.t.Platform == platform && !sure[s.by[x.where()]] {
+			return true
+		}
+	}
+	return len(s.all)+len(s.split) == 0 // of games alone
 }
 
 func (s *student) takeFilesystems(names string) error {

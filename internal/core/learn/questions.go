@@ -127,7 +127,7 @@ func (s *student) ask(q Question, take func(answer string) error) {
 		if err == nil {
 			return
 		}
-		q.Say += fmt.Sprintf(" (the answer %q: %v)", answer, err)
+		q.Say += fmt.Sprintf(" (your answer %q: %v)", answer, err)
 	}
 	s.d.Open = append(s.d.Open, q)
 }

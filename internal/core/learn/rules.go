@@ -103,7 +103,7 @@ func (s *student) ruled(g *group, all []*sample) {
 	}
 	if (g.form == title.Image || g.form == title.Tracks || g.form == title.Folder) &&
 		!slices.ContainsFunc(agree, func(x *sample) bool { return x.t.Of > 1 }) {
-		s.discs(&r)
+		r.noDiscs = true
 	}
 	if len(others) > 0 && r.When == "" {
 		for _, x := range others {
@@ -129,11 +129,20 @@ func (s *student) filesOf(x *sample) []string {
 // coincides finds words of a path that depend on something else than what they say, which may be by chance.
 var coincides = regexp.MustCompile(`\{else\}|\|table:|\{if [^}]*\}[^{]*\{end\}`)
 
-// discs asks what distinguishes the discs of one title, where no title has several.
-func (s *student) discs(r *Rule) {
-	usual := " (Disc {disc})"
-	s.ask(Question{Key: "discs " + r.Path, Usual: usual, Say: fmt.Sprintf(
-		"what distinguishes the discs of one title at %s? No title there has several", r.Path)},
+// discs asks what distinguishes the discs of one title, where rules are about titles that may have several and none has.
+func (s *student) discs() {
+	var paths []string
+	for i := range s.d.Rules {
+		if s.d.Rules[i].noDiscs {
+			paths = append(paths, s.d.Rules[i].Path)
+		}
+	}
+	if len(paths) == 0 {
+		return
+	}
+	shown := strings.Join(paths[:min(len(paths), 3)], ", ")
+	s.ask(Question{Key: "discs", Usual: " (Disc {disc})", Say: fmt.Sprintf(
+		"what distinguishes the discs of one title at %s? No title there has several", shown)},
 		func(text string) error {
 			if _, err := loader.ParseTemplate(text); err != nil {
 				return err
@@ -141,7 +150,11 @@ func (s *student) discs(r *Rule) {
 			if text != "" && !strings.Contains(text, "{disc") {
 				return errors.New("it needs {disc}, such as (Disc {disc})")
 			}
-			r.Discs = text
+			for i := range s.d.Rules {
+				if r := &s.d.Rules[i]; r.noDiscs {
+					r.Discs = text
+				}
+			}
 			return nil
 		})
 }
