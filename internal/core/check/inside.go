@@ -100,7 +100,8 @@ func (y *loaderAudit) judge(l *line, t *title.Title, err error) {
 		f.Remedy, f.Fixes = y.elsewhere(l, t)
 		l.broken(y, f)
 	}
-	fits, kind := y.splitAgain(l, t), l.v[loader.FieldKind]
+	fits := y.splitAgain(l, t) || y.byRuleThatFits(l, t)
+	kind := l.v[loader.FieldKind]
 	if !l.by.Uses(loader.FieldKind) {
 		kind = ""
 	}
@@ -147,9 +148,28 @@ func (y *loaderAudit) factsOf(l *line) *loader.Values {
 // byAnotherRule takes a line for one of the rule that holds for what is in it, where that makes the same path.
 func (y *loaderAudit) byAnotherRule(l *line) bool {
 	rule, _ := y.profile.Accept(l.in.Platform, l.in.Form, y.on, y.facts.Filesystem.Name, y.factsOf(l))
-	if rule == nil {
-		return false
+	return rule != nil && y.takeAs(l, rule)
+}
+
+// byRuleThatFits takes a line for one of another rule, where its path is none that its own one makes of the ID inside: a
+// path may be read by several rules.
+func (y *loaderAudit) byRuleThatFits(l *line, t *title.Title) bool {
+	was := *l
+	for i := range y.profile.Accepts {
+		rule := &y.profile.Accepts[i]
+		if rule == was.rule || !slices.Contains(rule.Platforms, t.Platform) || !y.holds(rule) || !y.takeAs(l, rule) {
+			continue
+		}
+		if may, _ := y.asks(rule.When, l); may && y.splitAgain(l, t) {
+			return true
+		}
+		*l = was
 	}
+	return false
+}
+
+// takeAs takes a line for one of a rule, where that can make its path.
+func (y *loaderAudit) takeAs(l *line, rule *loader.Accept) bool {
 	by := rule.Path
 	_, v, ok := layout.TitleAt(y.set, rule, l.e.Path, l.e.Folder)
 	if l.parts != nil {

@@ -182,13 +182,13 @@ func (y *loaderAudit) titled(e *target.Entry, key string) bool {
 			continue
 		}
 		if !y.may(rule, rule.Path, platform, &v, e) {
-			if because == nil {
+			if because == nil && layout.Unlikely(y.set, rule, rule.Path, platform, &v) == "" {
 				because, values, kind, say = rule, v, Served, "games are there only "+rule.When.Words()
 			}
 			continue
 		}
 		k, problem := y.misnamed(rule, &v, platform, e)
-		if k == Half && y.holdsTitles(rule, e) {
+		if k == Half && y.holdsTitles(e) {
 			continue
 		}
 		if problem == "" && rule.Path.Denies(e.Path, &v) {
@@ -225,15 +225,14 @@ func (y *loaderAudit) titled(e *target.Entry, key string) bool {
 	return true
 }
 
-// holdsTitles reports whether a folder, that could be a title by its path, has titles of the rule in it: it is a folder
-// of the rule's own then, such as the one for titles of several discs.
-func (y *loaderAudit) holdsTitles(rule *loader.Accept, e *target.Entry) bool {
+// holdsTitles reports whether a folder, that could be a title by its path, has titles of any rule in it: it is one of the
+// folders that the rules make then, such as the one for titles of several discs.
+func (y *loaderAudit) holdsTitles(e *target.Entry) bool {
 	return slices.ContainsFunc(y.tree.within(e.Path), func(in *target.Entry) bool {
-		if !in.Folder {
-			return false
-		}
-		platform, _, ok := layout.TitleAt(y.set, rule, in.Path, true, func(*loader.Values) bool { return true })
-		return ok && y.lacks(rule, platform, in.Path) == ""
+		return in.Folder && slices.ContainsFunc(y.profile.Accepts, func(rule loader.Accept) bool {
+			platform, _, ok := layout.TitleAt(y.set, &rule, in.Path, true, func(*loader.Values) bool { return true })
+			return ok && y.lacks(&rule, platform, in.Path) == ""
+		})
 	})
 }
 

@@ -54,10 +54,11 @@ func (s *student) ruled(g *group, all []*sample) {
 			others = append(others, x)
 		}
 	}
-	if len(agree) == 0 || f.text == "" {
-		s.guessed(g, all)
+	if len(agree) == 0 || f.text == "" || titlesOf(all) > 1 && (titlesOf(agree) < 2 || constant(f.text, all)) {
+		s.guessed(g, all) // what is made of one title alone is no rule
 		return
 	}
+	f.text, f.chance = s.grouped(f, agree)
 	r := Rule{Platforms: []string{g.platform}, Form: g.form, Path: s.spelled(g, agree, f.text), naming: f.naming,
 		Numbers: f.numbers}
 	if f.order != "" && f.order != "title" {
@@ -81,7 +82,7 @@ func (s *student) ruled(g *group, all []*sample) {
 	s.cut(&r, agree)
 	r.Why = fmt.Sprintf("learnt from %s, such as %s", size.Count(len(agree), "title"), agree[0].path)
 	c := Certain
-	if s.unseen(&r) || len(agree) < 3 || coincides.MatchString(r.Path) || len(others) > 0 &&
+	if s.unseen(&r) || len(agree) < 3 || f.chance || coincides.MatchString(r.Path) || len(others) > 0 &&
 		(r.When == "" || strings.HasPrefix(r.When, "size ") ||
 			titlesOf(all)-len(distinct(all, fieldOf(r.When))) < enough) {
 		c = Likely
@@ -214,6 +215,7 @@ type found struct {
 	numbers string
 	order   string // of the list, where numbers follow it
 	made    []bool
+	chance  bool // a folder may be named after what its titles have in common by chance
 }
 
 // naming is how titles are written.
@@ -401,9 +403,60 @@ func begin(all []*sample) bool {
 
 var digitFirst = regexp.MustCompile(`(^|/)[0-9]`)
 
-// constant reports whether a template makes one path for several samples.
+// constant reports whether a template makes one path for several titles.
 func constant(text string, all []*sample) bool {
-	return len(all) > 1 && !strings.Contains(strings.ReplaceAll(text, "{{", ""), "{")
+	return len(all) > 1 && !distinguishes.MatchString(strings.ReplaceAll(text, "{{", ""))
+}
+
+// distinguishes finds a field that is another one in each title.
+var distinguishes = regexp.MustCompile(`\{(id|title|name|base|number)\b`)
+
+// letterGroup is how folders are named that hold titles by their first letters, and shared what they may be named after
+// that several titles have in common by chance.
+var (
+	letterGroup = regexp.MustCompile(`^[A-Z0-9]-[A-Z0-9]$`)
+	shared      = func() (out []loader.Text) {
+		texts := []string{"{title|letter}"}
+		for n := 1; n <= 8; n++ {
+			texts = append(texts, fmt.Sprintf("{id|sub:0:%d}", n))
+		}
+		for n := 2; n <= 13; n++ {
+			texts = append(texts, fmt.Sprintf("{title|group:%d}", n))
+		}
+		for _, text := range texts {
+			var t loader.Text
+			if err := t.UnmarshalText([]byte(text)); err != nil {
+				panic(err) // it is one of those above
+			}
+			out = append(out, t)
+		}
+		return out
+	}()
+)
+
+// grouped is a template in which folders are named after the first letters of their titles that look so, though all
+// titles are in one of them; chance is set where another folder's name may have come about like that.
+func (s *student) grouped(f found, all []*sample) (out string, chance bool) {
+	parts := strings.Split(f.text, "/")
+	for i, part := range parts[:len(parts)-1] {
+		if strings.Contains(part, "{") {
+			continue
+		}
+		for _, t := range shared {
+			if slices.ContainsFunc(all, func(x *sample) bool {
+				v := x.values
+				v[loader.FieldTitle], _ = s.naming(f.naming).Name(x.t.Name)
+				return !strings.EqualFold(t.Fill(&v), part)
+			}) {
+				continue
+			}
+			if chance = true; letterGroup.MatchString(part) {
+				parts[i] = t.String()
+				break
+			}
+		}
+	}
+	return strings.Join(parts, "/"), chance
 }
 
 // usual is how names are written as far as the names in the games and the paths tell at once: characters that the first
