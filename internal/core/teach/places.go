@@ -78,7 +78,35 @@ func (c *class) places() []*place {
 	if c.all[0].source.FS == nil || len(c.common()) == 0 {
 		c.inBytes(add)
 	}
-	return out
+	return slices.DeleteFunc(out, func(p *place) bool {
+		return slices.ContainsFunc(out, func(o *place) bool { return o.completes(p) })
+	})
+}
+
+// completes reports whether a place is the whole of another one, which begins with it and ends within words or between
+// two.
+func (p *place) completes(o *place) bool {
+	a, b := p.read, o.read
+	if a.Offset == nil || b.Offset == nil || *a.Offset != *b.Offset || a.Encoding != b.Encoding || a.Search ||
+		a.Length <= b.Length || p.marker.File != o.marker.File || strings.HasPrefix(a.Encoding, "number") {
+		return false
+	}
+	cut := false
+	for i, v := range p.values {
+		rest, ok := strings.CutPrefix(v, o.values[i])
+		if !ok {
+			return false
+		}
+		if rest == "" || o.values[i] == "" {
+			continue
+		}
+		r, _ := utf8.DecodeRuneInString(strings.TrimPrefix(rest, " "))
+		if !unicode.IsLetter(r) && !unicode.IsDigit(r) {
+			return false // what follows is filled up to: another field
+		}
+		cut = true
+	}
+	return cut
 }
 
 func filled(values []string) (n int) {
