@@ -294,6 +294,9 @@ func (t *Tree) unnumbered(file string, rule *loader.Accept) (key string, v loade
 		at := file
 		if k == 0 && FolderTitles(rule) {
 			at = upTo(file, strings.Count(rule.Path.String(), "/")+1)
+			if at == file && len(rule.Forms) == 1 {
+				continue // a file beside folders, such as settings of one
+			}
 		}
 		if v, ok = tpl.Match(at); ok {
 			rest, _ := tpl.Without(loader.FieldNumber, at)

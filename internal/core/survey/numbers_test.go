@@ -182,6 +182,8 @@ func TestRunningNumbersThatStay(t *testing.T) {
 func TestNumbersOfFoldersAndOfTitlesThatBeginAlikeStay(t *testing.T) {
 	for name, rule := range map[string]string{
 		"folders": "platforms = [\"tern\"]\nforms = [\"folder\"]\npath = \"play/{title|letter}/{number|pad:3} {title}\"",
+		"beside": "platforms = [\"tern\"]\nforms = [\"folder\"]\npath = \"play/{number|pad:3}-{title}\"\n" +
+			"[[companion]]\nis = \"settings\"\nplatforms = [\"tern\"]\npath = \"{folder}/{base}.cfg\"\ntext = \"x\"",
 		"many": "platforms = [\"tern\"]\nforms = [\"folder\"]\npath = \"play/{if kind}many/{end}{number|pad:3} " +
 			"{title}\"",
 		"changed": "platforms = [\"vesper\"]\npath = " +
@@ -193,7 +195,7 @@ func TestNumbersOfFoldersAndOfTitlesThatBeginAlikeStay(t *testing.T) {
 				set := knownTo(t, filepath.Join(dir, "known"), "format = 1\nname = \"any\"\nshown = \"Any\"\n"+
 					"list-order = [\"title\"]\n[[attachment]]\nname = \"stick\"\nvia = \"usb\"\nfilesystems = "+
 					"[\"fat32\"]\n"+
-					"[[accept]]\n"+rule+"\nnumbers = \""+how+"\"\n")
+					"[[accept]]\nnumbers = \""+how+"\"\n"+rule+"\n")
 				for n, name := range []string{"Gate", "Gate Pier", "Gate Quarry", "Owl", "Owl Post"} {
 					coretest.Write(t, dir, "games/"+name+".iso",
 						coretest.Image(t, coretest.Inf(fmt.Sprintf("VSP-%05d", n),

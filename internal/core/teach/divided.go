@@ -151,7 +151,9 @@ func (c *class) partitions(known [][]string) (out []partition) {
 			}
 		}
 		add(with, "it decides which games have a file beside them")
-		add(in, "it decides in which list a game is")
+		if strings.Contains(key, " ") { // of one folder and kind
+			add(in, "it decides in which list a game is")
+		}
 	}
 	for _, x := range c.besides {
 		if filled(c.listed([]saying{x}, known, bases))*10 < len(c.all)*8 {
