@@ -225,8 +225,8 @@ func (y *loaderAudit) titled(e *target.Entry, key string) bool {
 	return true
 }
 
-// holdsTitles reports whether a folder, that could be a title by its path, has titles of any rule in it: it is one of the
-// folders that the rules make then, such as the one for titles of several discs.
+// holdsTitles reports whether a folder, that could be a title by its path, has titles of any rule in it: it is one of
+// the folders that the rules make then, such as the one for titles of several discs.
 func (y *loaderAudit) holdsTitles(e *target.Entry) bool {
 	return slices.ContainsFunc(y.tree.within(e.Path), func(in *target.Entry) bool {
 		return in.Folder && slices.ContainsFunc(y.profile.Accepts, func(rule loader.Accept) bool {

@@ -18,7 +18,8 @@ import (
 // packed finds out whether images are packed, and from which length on the packed ones are cut: their further parts are
 // named as the format has it.
 func (s *student) packed(r *Rule, all []*sample) {
-	if r.Packed = !slices.ContainsFunc(all, func(x *sample) bool { return len(s.look.Packed[x.path]) == 0 }); !r.Packed {
+	if r.Packed = !slices.ContainsFunc(all,
+		func(x *sample) bool { return len(s.look.Packed[x.path]) == 0 }); !r.Packed {
 		return
 	}
 	s.find(Certain, fmt.Sprintf("images of %s are packed", r.Platforms[0]), "%s, such as %s", size.Count(len(all),

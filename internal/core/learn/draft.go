@@ -156,7 +156,8 @@ type Look struct {
 	Pieces map[string]int
 	Name   string // of the target, where its volume has none
 	Via    string // how it is connected; "" for a stick
-	// Packed are the images that are packed, by their first files: each with all its files. What is opened is the image.
+	// Packed are the images that are packed, by their first files: each with all its files. What is opened is the
+	// image.
 	Packed map[string][]string
 	// Unread are the files that could not be read.
 	Unread []string

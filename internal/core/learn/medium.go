@@ -69,8 +69,9 @@ func (s *student) pieces() {
 	if whole < fewNames {
 		return
 	}
-	s.find(Guess, "games may have to lie contiguous", "all %s that were looked at do, as on any volume that was filled "+
-		"once", size.Count(whole, "game"))
+	s.find(Guess, "games may have to lie contiguous",
+		"all %s that were looked at do, as on any volume that was filled "+
+			"once", size.Count(whole, "game"))
 	s.ask(Question{Key: "contiguous", Usual: "no", Choices: []string{"no", "yes"}, Say: fmt.Sprintf(
 		"must every game lie contiguous? All %d that are there do, which may be by chance", whole)},
 		func(answer string) error {

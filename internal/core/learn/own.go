@@ -170,7 +170,8 @@ func (s *student) missing(p *teach.Platform) {
 			continue
 		}
 		if _, said := s.look.Answers.To(key); !said { // that there is none
-			s.ask(Question{Key: key, Say: fmt.Sprintf("where does the %s stand in %s games?", fieldWords[name], p.Shown),
+			s.ask(Question{Key: key, Say: fmt.Sprintf("where does the %s stand in %s games?", fieldWords[name],
+				p.Shown),
 				Path: p.Such}, nil)
 		}
 	}

@@ -79,7 +79,8 @@ const mostPieced = 100
 // piecesOf counts the pieces of the largest files that have more than one cluster.
 func piecesOf(ctx context.Context, c target.FragmentCounter, entries []target.Entry, cluster int64) map[string]int {
 	out := map[string]int{}
-	large := slices.DeleteFunc(slices.Clone(entries), func(e target.Entry) bool { return e.Folder || e.Size <= cluster })
+	large := slices.DeleteFunc(slices.Clone(entries),
+		func(e target.Entry) bool { return e.Folder || e.Size <= cluster })
 	slices.SortStableFunc(large, func(a, b target.Entry) int { return cmp.Compare(b.Size, a.Size) })
 	for _, e := range large[:min(len(large), mostPieced)] {
 		if n, err := c.Fragments(ctx, e.Path); err == nil && n > 0 { // what cannot be read is said elsewhere

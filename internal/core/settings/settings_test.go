@@ -73,10 +73,12 @@ func TestWhatBelongsToTheUserIsKept(t *testing.T) {
 	require.NoError(t, toml.Unmarshal([]byte(got), &all), got)
 	assert.Equal(t, map[string]any{"name": "2 Tides!", "players": int64(1), "favourite": true, "locked": []any{"name"}},
 		all)
-	got, err = settings.Keep("[game]\nspeed=1\n[sound]\nspeed=1\n", "speed=9\n[game]\nSPEED=2\nspeed=3\n[sound]\nother=1\n",
+	got, err = settings.Keep("[game]\nspeed=1\n[sound]\nspeed=1\n",
+		"speed=9\n[game]\nSPEED=2\nspeed=3\n[sound]\nother=1\n",
 		settings.INI, []string{"speed"}, "")
 	require.NoError(t, err)
-	assert.Equal(t, "speed=9\n[game]\nspeed=2\n[sound]\nspeed=1\n", got, "in whatever section, and the first of two counts")
+	assert.Equal(t, "speed=9\n[game]\nspeed=2\n[sound]\nspeed=1\n", got,
+		"in whatever section, and the first of two counts")
 	got, err = settings.Keep("timing=a\ntray=shut\n", "TIMING=c\n", settings.KeyValue, []string{"timing", "tray"}, "")
 	require.NoError(t, err)
 	assert.Equal(t, "timing=c\ntray=shut\n", got)
