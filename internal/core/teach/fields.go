@@ -277,8 +277,8 @@ func (c *class) name(places []*place, id Found) (Found, bool) {
 	var best Found
 	score := 0
 	take := func(p *place, values []string, pattern, how string) {
-		if p.within || slices.ContainsFunc(values, hasControl) {
-			return // the rest of a longer name, or more than a name
+		if p.within || slices.ContainsFunc(values, hasControl) || slices.ContainsFunc(values, misread) {
+			return // the rest of a longer name, more than a name, or none
 		}
 		hits, beside, longer, distinct := 0, 0, 0, map[string]bool{}
 		for i, v := range values {

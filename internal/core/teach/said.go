@@ -62,7 +62,7 @@ func sayings(dir string, entries []target.Entry) (out []saying) {
 			x.text += strings.ToUpper(text)
 			for _, word := range strings.FieldsFunc(text,
 				func(r rune) bool { return unicode.IsControl(r) || r == unicode.ReplacementChar }) {
-				if legible(word) {
+				if legible(word) && !misread(word) {
 					x.add(word)
 				}
 			}
@@ -98,6 +98,24 @@ func legible(word string) bool {
 		}
 	}
 	return good*10 >= all*7
+}
+
+// misread reports whether a word looks like letters of ASCII that were taken for wide ones, two at a time: each half of
+// all its wide characters is one, and they are no kana, whose upper half is a digit (The Unicode Standard, 18.4).
+func misread(word string) bool {
+	pairs, kana := 0, true
+	for i, r := range word {
+		if r < 0x2000 {
+			continue
+		}
+		high, low := r>>8, r&0xFF
+		if high > '~' || low > '~' || low < ' ' && (low != 0 || i > 0) { // they may begin in the middle of the first
+			return false
+		}
+		pairs++
+		kana = kana && high == 0x30
+	}
+	return pairs > 0 && !kana
 }
 
 // decodeAll is bytes as text, also behind zeros.
