@@ -293,6 +293,12 @@ func divided(is string, b []byte) []byte {
 	return binary.BigEndian.AppendUint16(nil, c)
 }
 
+// TestWideLettersThatAreFilledUpWithBytes: some fill the field of a text in UTF-16 with the byte of a space.
+func TestWideLettersThatAreFilledUpWithBytes(t *testing.T) {
+	assert.Equal(t, "Oar 6", reading.Decode([]byte("O\x00a\x00r\x00 \x006\x00      "), "utf-16le"))
+	assert.Equal(t, "Oar", reading.Decode([]byte("\x00O\x00a\x00r    \x00\x00ab"), "utf-16be"))
+}
+
 // TestAnyTextIsFoundAgain writes a value into each kind of text, among others, and reads it.
 func TestAnyTextIsFoundAgain(t *testing.T) {
 	word := rapid.StringMatching(`[A-Za-z][A-Za-z0-9]{0,8}`)

@@ -39,6 +39,9 @@ func Decode(b []byte, as string) string {
 				b = b[:i]
 			}
 		}
+		for n := len(b) &^ 1; n > 1 && b[n-2] == ' ' && b[n-1] == ' '; n -= 2 { // filled up with bytes, not letters
+			b = b[:n-2]
+		}
 	default:
 		b, _, _ = bytes.Cut(b, []byte{0})
 	}

@@ -83,15 +83,14 @@ func (c *class) places() []*place {
 	})
 }
 
-// completes reports whether a place is the whole of another one, which begins with it and ends within words or between
-// two.
+// completes reports whether a place is the whole of another one, which begins with it and ends within words, between
+// two, or where those of these games do.
 func (p *place) completes(o *place) bool {
 	a, b := p.read, o.read
 	if a.Offset == nil || b.Offset == nil || *a.Offset != *b.Offset || a.Encoding != b.Encoding || a.Search ||
 		a.Length <= b.Length || p.marker.File != o.marker.File || strings.HasPrefix(a.Encoding, "number") {
 		return false
 	}
-	cut := false
 	for i, v := range p.values {
 		rest, ok := strings.CutPrefix(v, o.values[i])
 		if !ok {
@@ -104,9 +103,8 @@ func (p *place) completes(o *place) bool {
 		if !unicode.IsLetter(r) && !unicode.IsDigit(r) {
 			return false // what follows is filled up to: another field
 		}
-		cut = true
 	}
-	return cut
+	return true
 }
 
 func filled(values []string) (n int) {
