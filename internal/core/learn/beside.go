@@ -275,7 +275,8 @@ func (s *student) companion(all []*near, whole bool) (left []*near) {
 		s.used[n.entry.Path] = Near
 	}
 	how := Certain
-	if len(of) < 3 || c.When == "" && len(others) > 0 || len(c.Keep) > 0 {
+	if len(of) < 3 || c.When == "" && len(others) > 0 || len(c.Keep) > 0 || strings.HasPrefix(c.When, "discs") &&
+		!strings.Contains(c.Text, "{each}") { // with more discs it would say more
 		how = Likely
 	}
 	when := ""
