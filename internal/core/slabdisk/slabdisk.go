@@ -147,7 +147,7 @@ type As struct {
 
 // Add adds the title in a file: an image, or an archive with one. A disc is a title of its own, as it has an ID of its
 // own. A file that is known to be nothing is added where it is given an ID and a name. What was written is read back.
-// Progress is called with the bytes that were copied.
+// Progress gets the bytes that were copied.
 func (im *Image) Add(ctx context.Context, set *loader.Set, file string, as As, progress func(n int64)) (added slab.Title,
 	err error) {
 	t, err := scan.One(file, set)

@@ -16,7 +16,7 @@ type Problem struct {
 }
 
 // Check looks for what is wrong: parts of the disk that are damaged, covers that are not there, and, where deep is set,
-// content that has another checksum. Progress is called with the bytes that were read.
+// content that has another checksum. Progress gets the bytes that were read.
 func (d *Disk) Check(ctx context.Context, deep bool, progress func(n int64)) (out []Problem, err error) {
 	d.mu.RLock()
 	records, damaged := d.table.records, d.damaged

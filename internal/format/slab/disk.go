@@ -340,7 +340,7 @@ func (d *Disk) read(key string) (*io.SectionReader, error) {
 }
 
 // Verify reads all of a title and compares its checksum; the error says where it cannot be read or that it differs.
-// Progress is called with the bytes that were read.
+// Progress gets the bytes that were read.
 func (d *Disk) Verify(ctx context.Context, id string, progress func(n int64)) error {
 	d.mu.RLock()
 	r, _ := d.table.find("title " + fold(id))

@@ -312,7 +312,7 @@ func settingsWrong(settings string) error {
 	return nil
 }
 
-// shown is what a record is called in sentences.
+// shown is how a record is named in sentences.
 func (r *record) shown() string {
 	if r.what == ofTitle && r.id != "" {
 		return r.id + " " + r.name
