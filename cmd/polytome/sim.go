@@ -22,6 +22,7 @@ import (
 type simulatorOptions struct {
 	asJSON     bool
 	dir, space string
+	disk       string
 	port       int
 	faults     faultFlags
 }
@@ -43,12 +44,19 @@ knows nothing of Polytome's own rules: it is there to test them. Loaders: ` + st
 With --dir it is a simulated console that serves the folder on this computer until you stop it: with the habits of its
 FTP server and faults that you can switch on, or as a share, which needs Samba. When it starts, and when enter
 is pressed, it creates the folders that the console creates; enter also prints what it lists.
-Consoles: ` + strings.Join(consoles, ", ") + ".",
+Consoles: ` + strings.Join(consoles, ", ") + `.
+
+With --disk the Vesper is in its workshop menu, and exports its own disk, a slab disk in an image file, over the network
+to one client at a time. When that leaves, it prints what it lists.`,
 		Example: `  polytome simulate rowan ./north-stick
   polytome simulate corvane --dir ./corvane-disk --port 2121 --capacity 4800MB --drop-after 20MiB
-  polytome simulate tanager --dir ./share --port 4450`,
+  polytome simulate tanager --dir ./share --port 4450
+  polytome simulate vesper --disk vesper.img --drop-after 20MiB`,
 		Args: needArgs(1, "the name of a loader and a folder, or of a console and --dir"),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if opt.disk != "" {
+				return serveWorkshop(cmd, args[0], &opt)
+			}
 			if opt.dir != "" {
 				return serveConsole(cmd, args[0], opt.dir, opt.space, opt.port, opt.faults)
 			}
@@ -81,6 +89,7 @@ Consoles: ` + strings.Join(consoles, ", ") + ".",
 	}
 	cmd.Flags().BoolVar(&opt.asJSON, "json", false, "print JSON")
 	cmd.Flags().StringVar(&opt.dir, "dir", "", "the folder that the console serves")
+	cmd.Flags().StringVar(&opt.disk, "disk", "", "the image of the Vesper's own disk")
 	cmd.Flags().IntVar(&opt.port, "port", 0, "the port to listen on (default: a free one)")
 	cmd.Flags().StringVar(&opt.space, "capacity", "", "capacity, such as 4800MB (default: unlimited)")
 	opt.faults.flags(cmd)

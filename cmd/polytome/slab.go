@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -22,7 +23,8 @@ func slabCommand() *cobra.Command {
 		Short:   "Work with a console's own disk: a slab disk in an image file",
 		Example: "  polytome slab format vesper.img --size 500GB\n  polytome slab add vesper.img ~/games/*.iso",
 		Long: `A slab disk has titles with a record each, and no folders. Every change is whole or not made at all,
-whatever happens meanwhile. docs/formats/slab.md describes the format.`,
+whatever happens meanwhile. docs/formats/slab.md describes the format. The disk is in an image file, or is exported by
+the console: nbd://192.168.0.20/vesper-disk.`,
 	}
 	cmd.AddCommand(slabFormat(), slabLs(), slabAdd(), slabOut(), slabRename(), slabSet(), slabRemove(), slabPut(),
 		slabCheck(), slabRepair(), slabCompact(), slabClone())
@@ -40,8 +42,8 @@ func atLeast(n int, what string) cobra.PositionalArgs {
 }
 
 // changing has a function change the disk in a file.
-func changing(file string, do func(im *slabdisk.Image) error) error {
-	im, err := slabdisk.Open(file, true)
+func changing(ctx context.Context, file string, do func(im *slabdisk.Image) error) error {
+	im, err := slabdisk.Open(ctx, file, true)
 	if err != nil {
 		return err
 	}
@@ -90,7 +92,7 @@ func (opt *slabFormatOptions) run(cmd *cobra.Command, args []string) error {
 	if o.Sector, err = size.Parse(opt.sector); err != nil {
 		return usageError{fmt.Errorf("--sector: %w", err)}
 	}
-	on, err := slabdisk.OnIt(args[0])
+	on, err := slabdisk.OnIt(cmd.Context(), args[0])
 	if err != nil {
 		return err
 	}
@@ -104,10 +106,10 @@ func (opt *slabFormatOptions) run(cmd *cobra.Command, args []string) error {
 			return fmt.Errorf("%s was not changed: --yes formats it, and loses this", args[0])
 		}
 	}
-	if info, err := os.Stat(args[0]); n == 0 && (err != nil || info.Size() == 0) {
+	if info, err := os.Stat(args[0]); n == 0 && !slabdisk.Remote(args[0]) && (err != nil || info.Size() == 0) {
 		return usageError{errors.New("--size is needed for a new file, such as 500GB")}
 	}
-	im, err := slabdisk.Format(args[0], n, o)
+	im, err := slabdisk.Format(cmd.Context(), args[0], n, o)
 	if err != nil {
 		return err
 	}
@@ -124,7 +126,7 @@ func slabLs() *cobra.Command {
 		Example: "  polytome slab ls vesper.img",
 		Args:    one("the image file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			im, err := slabdisk.Open(args[0], false)
+			im, err := slabdisk.Open(cmd.Context(), args[0], false)
 			if err != nil {
 				return err
 			}
@@ -202,7 +204,7 @@ is read back and compared. Cut off at any moment, the disk has the title whole o
 			if err != nil {
 				return err
 			}
-			return changing(args[0], func(im *slabdisk.Image) error {
+			return changing(cmd.Context(), args[0], func(im *slabdisk.Image) error {
 				var failed []error
 				for _, game := range args[1:] {
 					total := int64(0)
@@ -242,7 +244,7 @@ func slabOut() *cobra.Command {
 		Example: "  polytome slab out vesper.img VSP-20417 --to ~/games",
 		Args:    atLeast(2, "the image file, and the ID of a title"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			im, err := slabdisk.Open(args[0], false)
+			im, err := slabdisk.Open(cmd.Context(), args[0], false)
 			if err != nil {
 				return err
 			}
@@ -273,7 +275,7 @@ func slabRename() *cobra.Command {
 		Example: "  polytome slab rename vesper.img VSP-20417 Copper Tide",
 		Args:    atLeast(3, "the image file, a title's ID, and its new name"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return changing(args[0], func(im *slabdisk.Image) error {
+			return changing(cmd.Context(), args[0], func(im *slabdisk.Image) error {
 				return im.Rename(args[1], strings.Join(args[2:], " "))
 			})
 		},
@@ -303,7 +305,7 @@ func slabSet() *cobra.Command {
 			if len(words) == 0 || all == (len(ids) > 0) {
 				return usageError{errors.New("name titles by their IDs or give --all, and a setting key=value")}
 			}
-			return changing(args[0], func(im *slabdisk.Image) error {
+			return changing(cmd.Context(), args[0], func(im *slabdisk.Image) error {
 				if all {
 					for _, t := range im.Titles() {
 						ids = append(ids, t.ID)
@@ -328,7 +330,7 @@ func slabRemove() *cobra.Command {
 		Example: "  polytome slab rm vesper.img VSP-20417\n  polytome slab rm vesper.img --file rowan-net.lst",
 		Args:    atLeast(2, "the image file, and the ID of a title"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return changing(args[0], func(im *slabdisk.Image) error {
+			return changing(cmd.Context(), args[0], func(im *slabdisk.Image) error {
 				var failed []error
 				for _, id := range args[1:] {
 					remove := im.Remove
@@ -368,7 +370,7 @@ func slabPut() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return changing(args[0], func(im *slabdisk.Image) error {
+			return changing(cmd.Context(), args[0], func(im *slabdisk.Image) error {
 				if err := im.PutFile(cmd.Context(), args[2], b, info.ModTime()); err != nil || cover == "" {
 					return err
 				}
@@ -390,7 +392,7 @@ func slabCheck() *cobra.Command {
 		Example: "  polytome slab check vesper.img --deep",
 		Args:    one("the image file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			im, err := slabdisk.Open(args[0], false)
+			im, err := slabdisk.Open(cmd.Context(), args[0], false)
 			if err != nil {
 				return err
 			}
@@ -475,7 +477,7 @@ func slabCompact() *cobra.Command {
 		Long: `Compact moves one title after another. It can be stopped at any moment, and goes on where it was.`,
 		Args: one("the image file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return changing(args[0], func(im *slabdisk.Image) error {
+			return changing(cmd.Context(), args[0], func(im *slabdisk.Image) error {
 				count, end := counting(0)
 				n, err := im.Compact(cmd.Context(), count)
 				end()
@@ -496,10 +498,10 @@ compared with its checksum on the way.`,
 		Args:    atLeast(2, "the image file, and the new one"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n, err := size.Parse(bytes)
-			if err != nil {
+			if err != nil && !slabdisk.Remote(args[1]) {
 				return usageError{fmt.Errorf("--size: %w", err)}
 			}
-			im, err := slabdisk.Open(args[0], false)
+			im, err := slabdisk.Open(cmd.Context(), args[0], false)
 			if err != nil {
 				return err
 			}

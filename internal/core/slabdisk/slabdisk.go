@@ -1,15 +1,19 @@
-// Package slabdisk fills a slab disk in an image file: with the titles of files of this computer, and takes them out
-// again.
+// Package slabdisk fills a slab disk in an image file, or one that a console exports over the network: with the titles of
+// files of this computer, and takes them out again.
 package slabdisk
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
+	"net"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"polytome/internal/core/loader"
 	"polytome/internal/core/sanitize"
@@ -18,6 +22,7 @@ import (
 	"polytome/internal/core/title"
 	"polytome/internal/format/slab"
 	"polytome/internal/medium"
+	"polytome/internal/nbd"
 	"polytome/internal/sparse"
 	"polytome/internal/target/claim"
 )
@@ -25,24 +30,78 @@ import (
 // ErrDevice reports a block device: those are prepared and filled as drives, where it is asked whether they may be.
 var ErrDevice = errors.New("it is a device, and only image files can be written to like this")
 
-// An Image is an opened disk in an image file. Nobody else can change it at the same time through Polytome.
+// A Medium is what a disk is on.
+type Medium interface {
+	slab.Medium
+	Size() int64
+	Close() error
+}
+
+// An Image is an opened disk. Nobody else can change it at the same time through Polytome.
 type Image struct {
 	*slab.Disk
-	Medium  *medium.File
+	m       Medium
 	release func()
 }
 
-// Open opens the disk in a file; write asks for it to be changed. It returns a [*claim.TakenError] where another run
-// changes it.
-func Open(file string, write bool) (*Image, error) {
-	im, err := openFile(file, write)
+// Open opens the disk in a file, or behind an address such as nbd://192.168.0.20/vesper-disk; write asks for it to be
+// changed. It returns a [*claim.TakenError] where another run changes it.
+func Open(ctx context.Context, at string, write bool) (*Image, error) {
+	im, err := openAt(ctx, at, write)
 	if err != nil {
 		return nil, err
 	}
-	if im.Disk, err = slab.Open(im.Medium, im.Medium.Size()); err != nil {
-		return nil, errors.Join(fmt.Errorf("opening %s: %w", file, err), im.Close())
+	if im.Disk, err = slab.Open(im.m, im.m.Size()); err != nil {
+		return nil, errors.Join(fmt.Errorf("opening %s: %w", at, err), im.Close())
 	}
 	return im, nil
+}
+
+// Remote reports whether a disk is named by an address.
+func Remote(at string) bool { return strings.HasPrefix(strings.ToLower(at), "nbd://") }
+
+func openAt(ctx context.Context, at string, write bool) (im *Image, err error) {
+	id := "slab " + claim.FileID(at)
+	if Remote(at) {
+		u, err := url.Parse(at)
+		if err != nil {
+			return nil, fmt.Errorf("%s is no address: %w", at, err)
+		}
+		host := net.JoinHostPort(u.Hostname(), cmp.Or(u.Port(), nbd.Port))
+		id = "slab " + host + u.Path
+		c, err := dial(ctx, host, strings.TrimPrefix(u.Path, "/"))
+		if err != nil {
+			return nil, err
+		}
+		im = &Image{m: c, release: func() {}}
+	} else if im, err = openFile(at, write); err != nil {
+		return nil, err
+	}
+	if !write {
+		return im, nil
+	}
+	if im.release, err = claim.Named(id); err != nil {
+		return nil, errors.Join(fmt.Errorf("opening %s: %w", at, err), im.m.Close())
+	}
+	return im, nil
+}
+
+// busyFor is how long a disk is waited for that somebody else uses: a console takes a moment to see that a client has
+// gone.
+const busyFor = 5 * time.Second
+
+func dial(ctx context.Context, host, export string) (*nbd.Client, error) {
+	for begun := time.Now(); ; {
+		c, err := nbd.Dial(ctx, host, export, nbd.Options{})
+		if !errors.Is(err, nbd.ErrBusy) || time.Since(begun) > busyFor {
+			return c, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
 }
 
 func openFile(file string, write bool) (*Image, error) {
@@ -58,31 +117,41 @@ func openFile(file string, write bool) (*Image, error) {
 	if err != nil {
 		return nil, errors.Join(err, f.Close())
 	}
-	im := &Image{Medium: m, release: func() {}}
-	if !write {
-		return im, nil
-	}
-	if m.Device() {
+	if write && m.Device() {
 		return nil, errors.Join(fmt.Errorf("%s: %w", file, ErrDevice), m.Close())
 	}
-	if im.release, err = claim.Named("slab " + claim.FileID(file)); err != nil {
-		return nil, errors.Join(fmt.Errorf("opening %s: %w", file, err), m.Close())
-	}
-	return im, nil
+	return &Image{m: m, release: func() {}}, nil
 }
 
 // Close lets go of the disk; what was changed is on the medium already.
 func (im *Image) Close() error {
 	defer im.release()
-	return im.Medium.Close()
+	return im.m.Close()
 }
 
 // Format makes an empty disk in a file, of so many bytes; a file that is not there yet is made, with holes. What was in
-// it is lost: [OnIt] says what that is.
-func Format(file string, size int64, o slab.Options) (*Image, error) {
-	f, err := os.OpenFile(file, os.O_RDWR|os.O_CREATE, 0o644)
+// it is lost: [OnIt] says what that is. A disk behind an address is formatted as it is.
+func Format(ctx context.Context, file string, size int64, o slab.Options) (*Image, error) {
+	if !Remote(file) {
+		if err := makeFile(file, size); err != nil {
+			return nil, err
+		}
+	}
+	im, err := openAt(ctx, file, true)
 	if err != nil {
 		return nil, err
+	}
+	if im.Disk, err = slab.Format(im.m, im.m.Size(), o); err != nil {
+		return nil, errors.Join(fmt.Errorf("formatting %s: %w", file, err), im.Close())
+	}
+	return im, nil
+}
+
+// makeFile makes a file of so many bytes with holes, where none is there or it has no bytes.
+func makeFile(file string, size int64) error {
+	f, err := os.OpenFile(file, os.O_RDWR|os.O_CREATE, 0o644)
+	if err != nil {
+		return err
 	}
 	info, err := f.Stat()
 	switch {
@@ -92,42 +161,31 @@ func Format(file string, size int64, o slab.Options) (*Image, error) {
 	case info.Size() == 0:
 		err = errors.Join(sparse.Allow(f), f.Truncate(size))
 	}
-	if err = errors.Join(err, f.Close()); err != nil {
-		return nil, err
-	}
-	im, err := openFile(file, true)
-	if err != nil {
-		return nil, err
-	}
-	if im.Disk, err = slab.Format(im.Medium, im.Medium.Size(), o); err != nil {
-		return nil, errors.Join(fmt.Errorf("formatting %s: %w", file, err), im.Close())
-	}
-	return im, nil
+	return errors.Join(err, f.Close())
 }
 
 // OnIt is what would be lost if a file were formatted: the titles of a slab disk, or that there are other bytes; nothing
 // for one that is empty, or not there.
-func OnIt(file string) ([]string, error) {
-	info, err := os.Stat(file)
-	if errors.Is(err, os.ErrNotExist) || err == nil && info.Size() == 0 {
+func OnIt(ctx context.Context, at string) ([]string, error) {
+	im, err := openAt(ctx, at, false)
+	if errors.Is(err, os.ErrNotExist) {
 		return nil, nil
 	}
 	if err != nil {
 		return nil, err
 	}
-	im, err := Open(file, false)
-	if err != nil {
-		f, err := os.Open(file)
-		if err != nil {
-			return nil, err
-		}
-		defer f.Close() // which was read from
-		if start, _ := sparse.Data(f, 0, info.Size()); start >= info.Size() {
+	defer im.Close() // which was read from
+	n := im.m.Size()
+	if h, ok := im.m.(interface {
+		Data(off int64) (start, end int64)
+	}); ok {
+		if start, _ := h.Data(0); start >= n {
 			return nil, nil // nothing but a hole
 		}
-		return []string{fmt.Sprintf("%d bytes, which are no slab disk", info.Size())}, nil
 	}
-	defer im.Close() // which was read from
+	if im.Disk, err = slab.Open(im.m, n); err != nil {
+		return []string{fmt.Sprintf("%d bytes, which are no slab disk that can be read: %v", n, err)}, nil
+	}
 	var out []string
 	for _, t := range im.Titles() {
 		out = append(out, t.ID+" "+t.Name)
@@ -213,8 +271,10 @@ func (im *Image) add(ctx context.Context, open *source.Opener, file *title.File,
 	if t, err = im.Disk.Add(ctx, n, c.Size(), io.NewSectionReader(c, 0, c.Size()), replace, progress); err != nil {
 		return t, err
 	}
-	if err := im.Medium.Drop(0, im.Medium.Size()); err != nil {
-		return t, err
+	if f, ok := im.m.(*medium.File); ok { // another one is asked again anyway
+		if err := f.Drop(0, f.Size()); err != nil {
+			return t, err
+		}
 	}
 	return t, im.Verify(ctx, t.ID, nil)
 }
@@ -278,32 +338,31 @@ func (c *cancelled) Read(b []byte) (int, error) {
 
 // Repair finds out what a repair of the disk in a file would do; close lets go of it.
 func Repair(ctx context.Context, file string, progress func(n int64)) (r *slab.Repair, end func() error, err error) {
-	im, err := openFile(file, true)
+	im, err := openAt(ctx, file, true)
 	if err != nil {
 		return nil, nil, err
 	}
-	if r, err = slab.LookOver(ctx, im.Medium, im.Medium.Size(), progress); err != nil {
+	if r, err = slab.LookOver(ctx, im.m, im.m.Size(), progress); err != nil {
 		return nil, nil, errors.Join(fmt.Errorf("looking at %s: %w", file, err), im.Close())
 	}
 	return r, im.Close, nil
 }
 
-// Clone copies the disk to another file, of so many bytes.
+// Clone copies the disk to another file, of so many bytes, or to one behind an address. What has something on it is not
+// written over.
 func (im *Image) Clone(ctx context.Context, file string, size int64, progress func(n int64)) (err error) {
-	if on, err := OnIt(file); err != nil || len(on) > 0 {
+	if on, err := OnIt(ctx, file); err != nil || len(on) > 0 {
 		return errors.Join(err, fmt.Errorf("%s already has something in it, and was not changed", file))
 	}
-	f, err := os.OpenFile(file, os.O_RDWR|os.O_CREATE, 0o644)
+	if !Remote(file) {
+		if err := makeFile(file, size); err != nil {
+			return err
+		}
+	}
+	to, err := openAt(ctx, file, true)
 	if err != nil {
 		return err
 	}
-	if err := errors.Join(sparse.Allow(f), f.Truncate(size), f.Close()); err != nil {
-		return err
-	}
-	to, err := openFile(file, true)
-	if err != nil {
-		return err
-	}
-	_, err = im.Disk.Clone(ctx, to.Medium, to.Medium.Size(), slab.Options{}, progress)
+	_, err = im.Disk.Clone(ctx, to.m, to.m.Size(), slab.Options{}, progress)
 	return errors.Join(err, to.Close())
 }
