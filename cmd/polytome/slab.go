@@ -23,8 +23,8 @@ func slabCommand() *cobra.Command {
 		Short:   "Work with a console's own disk: a slab disk in an image file",
 		Example: "  polytome slab format vesper.img --size 500GB\n  polytome slab add vesper.img ~/games/*.iso",
 		Long: `A slab disk has titles with a record each, and no folders. Every change is whole or not made at all,
-whatever happens meanwhile. docs/formats/slab.md describes the format. The disk is in an image file, or is exported by
-the console: nbd://192.168.0.20/vesper-disk.`,
+whatever happens meanwhile. docs/formats/slab.md describes the format. The disk is in an image file,
+or is exported by the console: nbd://192.168.0.20/vesper-disk.`,
 	}
 	cmd.AddCommand(slabFormat(), slabLs(), slabAdd(), slabOut(), slabRename(), slabSet(), slabRemove(), slabPut(),
 		slabCheck(), slabRepair(), slabCompact(), slabClone())
@@ -191,8 +191,9 @@ func slabAdd() *cobra.Command {
 		Short: "Add titles to a slab disk",
 		Long: `Add takes images, and archives with an image, and adds each under its own ID and name. What was written
 is read back and compared. Cut off at any moment, the disk has the title whole or not at all.`,
-		Example: "  polytome slab add vesper.img ~/games/*.iso\n  polytome slab add vesper.img tide.iso --set timing=b --replace",
-		Args:    atLeast(2, "the image file, and a game"),
+		Example: "  polytome slab add vesper.img ~/games/*.iso\n  polytome slab add vesper.img tide.iso --set " +
+			"timing=b --replace",
+		Args: atLeast(2, "the image file, and a game"),
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
 			if as.Settings, err = settingsOf(set); err != nil {
 				return err
@@ -286,9 +287,10 @@ func slabSet() *cobra.Command {
 	all := false
 	cmd := &cobra.Command{
 		Use: "set FILE [ID…] key=value…", Short: "Change settings of titles on a slab disk",
-		Long:    `Set changes settings of the titles that are named, or of all; key= takes one away. The others stay.`,
-		Example: "  polytome slab set vesper.img VSP-20417 timing=c tray=\n  polytome slab set vesper.img --all tray=open",
-		Args:    atLeast(2, "the image file, and a setting key=value"),
+		Long: `Set changes settings of the titles that are named, or of all; key= takes one away. The others stay.`,
+		Example: "  polytome slab set vesper.img VSP-20417 timing=c tray=\n  polytome slab set vesper.img --all " +
+			"tray=open",
+		Args: atLeast(2, "the image file, and a setting key=value"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ids, words := []string{}, []string{}
 			for _, w := range args[1:] {
@@ -412,7 +414,8 @@ func slabCheck() *cobra.Command {
 			} else {
 				printProblems(out, problems)
 				if len(problems) == 0 {
-					fmt.Fprintln(out, "Nothing is wrong"+map[bool]string{true: ".", false: "; --deep also reads every title."}[deep])
+					fmt.Fprintln(out, "Nothing is wrong"+map[bool]string{true: ".",
+						false: "; --deep also reads every title."}[deep])
 				}
 			}
 			if len(problems) > 0 && err == nil {
@@ -473,9 +476,10 @@ are lost, the titles are found by what stands in front of them, and kept if they
 
 func slabCompact() *cobra.Command {
 	return &cobra.Command{
-		Use: "compact FILE", Example: "  polytome slab compact vesper.img", Short: "Move titles so that each and the free space are in one piece",
-		Long: `Compact moves one title after another. It can be stopped at any moment, and goes on where it was.`,
-		Args: one("the image file"),
+		Use: "compact FILE", Example: "  polytome slab compact vesper.img",
+		Short: "Move titles so that each and the free space are in one piece",
+		Long:  `Compact moves one title after another. It can be stopped at any moment, and goes on where it was.`,
+		Args:  one("the image file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return changing(cmd.Context(), args[0], func(im *slabdisk.Image) error {
 				count, end := counting(0)

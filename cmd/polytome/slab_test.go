@@ -15,8 +15,8 @@ import (
 	"polytome/internal/testkit/judge"
 )
 
-// TestASlabDiskIsFilledAndReadByTheConsole goes through the whole life of a disk: the simulated console lists what is on
-// it after each step.
+// TestASlabDiskIsFilledAndReadByTheConsole goes through the whole life of a disk: the simulated console lists what is
+// on it after each step.
 func TestASlabDiskIsFilledAndReadByTheConsole(t *testing.T) {
 	dir, config := t.TempDir(), t.TempDir()
 	disk := filepath.Join(dir, "vesper.img")
@@ -49,7 +49,8 @@ func TestASlabDiskIsFilledAndReadByTheConsole(t *testing.T) {
 	judge.Run(t, "7z", "a", "-bso0", filepath.Join(dir, "ferry.7z"), filepath.Join(dir, "ferry.iso"))
 
 	assert.Contains(t, slab(2, "format", disk), "--size is needed")
-	assert.Contains(t, slab(0, "format", disk, "--size", "64MiB", "--label", "FERRY", "--sector", "4096"), "a slab disk of 64.00 MiB")
+	assert.Contains(t, slab(0, "format", disk, "--size", "64MiB", "--label", "FERRY", "--sector", "4096"),
+		"a slab disk of 64.00 MiB")
 	said := slab(1, "add", disk, filepath.Join(dir, "tide.iso"), filepath.Join(dir, "notes.txt"),
 		filepath.Join(dir, "ferry.7z"), "--set", "timing=b")
 	assert.Contains(t, said, "added: VSP-20417 Copper Tide")

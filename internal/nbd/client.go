@@ -241,7 +241,8 @@ func (c *Client) negotiate(r io.Reader, export string) error {
 }
 
 // option sends an option, hands each reply on, and returns the kind of the last one.
-func (c *Client) option(r io.Reader, option uint32, data []byte, each func(kind uint32, b []byte) error) (uint32, error) {
+func (c *Client) option(r io.Reader, option uint32, data []byte, each func(kind uint32, b []byte) error) (uint32,
+	error) {
 	if err := sendOption(c.conn, option, data); err != nil {
 		return 0, err
 	}

@@ -138,13 +138,15 @@ func TestOurClientWithTheirServers(t *testing.T) {
 	})
 	t.Run("nbdkit", func(t *testing.T) {
 		address, p := port(t)
-		start(t, address, "nbdkit", "-f", "--ipaddr=127.0.0.1", "--port="+p, "--filter=delay", "memory", fmt.Sprint(size), "rdelay=1ms",
+		start(t, address, "nbdkit", "-f", "--ipaddr=127.0.0.1", "--port="+p, "--filter=delay", "memory",
+			fmt.Sprint(size), "rdelay=1ms",
 			"wdelay=1ms")
 		exercise(t, dial(t, address, ""), make([]byte, size))
 	})
 	t.Run("nbdkit with simple replies and no zeroes", func(t *testing.T) {
 		address, p := port(t)
-		start(t, address, "nbdkit", "-f", "--ipaddr=127.0.0.1", "--port="+p, "--no-sr", "--filter=nozero", "memory", fmt.Sprint(size),
+		start(t, address, "nbdkit", "-f", "--ipaddr=127.0.0.1", "--port="+p, "--no-sr", "--filter=nozero", "memory",
+			fmt.Sprint(size),
 			"zeromode=none")
 		exercise(t, dial(t, address, ""), make([]byte, size))
 	})
@@ -169,7 +171,8 @@ func TestOurClientWithTheirServers(t *testing.T) {
 	})
 	t.Run("errors", func(t *testing.T) {
 		address, p := port(t)
-		start(t, address, "nbdkit", "-f", "--ipaddr=127.0.0.1", "--port="+p, "--filter=error", "memory", fmt.Sprint(size), "error=EIO",
+		start(t, address, "nbdkit", "-f", "--ipaddr=127.0.0.1", "--port="+p, "--filter=error", "memory",
+			fmt.Sprint(size), "error=EIO",
 			"error-rate=100%")
 		c := dial(t, address, "")
 		_, err := c.ReadAt(make([]byte, 10), 0)
@@ -222,9 +225,11 @@ func TestOurServerWithTheirClients(t *testing.T) {
 	_, err = m.ReadAt(got, 0)
 	require.NoError(t, err)
 	assert.True(t, bytes.Equal(other, got))
-	assert.Contains(t, judge.Run(t, "qemu-img", "compare", "-f", "raw", "-F", "raw", filepath.Join(dir, "in.img"), uri+"games"),
+	assert.Contains(t, judge.Run(t, "qemu-img", "compare", "-f", "raw", "-F", "raw", filepath.Join(dir, "in.img"),
+		uri+"games"),
 		"identical")
-	assert.Contains(t, judge.Run(t, "qemu-io", "-f", "raw", "-c", "write -P 7 4096 65536", "-c", "flush", "-c", "write -z 8192 4096", "-c",
+	assert.Contains(t, judge.Run(t, "qemu-io", "-f", "raw", "-c", "write -P 7 4096 65536", "-c", "flush", "-c",
+		"write -z 8192 4096", "-c",
 		"read -P 0 8192 4096", "-c", "discard 1M 1M", uri+"vesper-disk"), "65536/65536")
 	out, err := judge.Try(t, "qemu-io", "-f", "raw", "-c", "write 0 512", uri+"games")
 	assert.True(t, err != nil || strings.Contains(out, "read-only") || strings.Contains(out, "not permitted"), out)
@@ -235,7 +240,12 @@ func TestOneClientAtATime(t *testing.T) {
 	var mu sync.Mutex
 	joined, left := 0, make(chan bool, 10)
 	e := &nbd.Export{Name: "vesper-disk", Size: 1 << 20, Backend: &volumetest.Disk{B: make([]byte, 1<<20)}, Clients: 1}
-	address := serve(t, &nbd.Server{Exports: []*nbd.Export{e}, Joined: func(net.Addr, *nbd.Export) { mu.Lock(); joined++; mu.Unlock() },
+	address := serve(t, &nbd.Server{Exports: []*nbd.Export{e}, Joined: func(net.Addr,
+		*nbd.Export) {
+		mu.Lock()
+		joined++
+		mu.Unlock()
+	},
 		Left: func(net.Addr, *nbd.Export) { left <- true }})
 	c := dial(t, address, "vesper-disk")
 	_, err := nbd.Dial(t.Context(), address, "vesper-disk", nbd.Options{})
@@ -257,8 +267,8 @@ func TestOneClientAtATime(t *testing.T) {
 	assert.Equal(t, 2, joined)
 }
 
-// TestServersThatLie: what greets with something else, answers garbage, says nothing or goes away ends with an error that
-// says so, and never waits for ever.
+// TestServersThatLie: what greets with something else, answers garbage, says nothing or goes away ends with an error
+// that says so, and never waits for ever.
 func TestServersThatLie(t *testing.T) {
 	listen := func(serve func(net.Conn)) string {
 		return fmt.Sprintf("127.0.0.1:%d", judge.Listen(t, serve))

@@ -172,7 +172,8 @@ func readRequest(from io.Reader) (r request, err error) {
 	if be.Uint32(b) != requestMagic {
 		return r, protocol("a request begins with %x", b[:4])
 	}
-	return request{be.Uint16(b[4:]), be.Uint16(b[6:]), be.Uint64(b[8:]), int64(be.Uint64(b[16:])), be.Uint32(b[24:])}, nil
+	return request{be.Uint16(b[4:]), be.Uint16(b[6:]), be.Uint64(b[8:]), int64(be.Uint64(b[16:])),
+		be.Uint32(b[24:])}, nil
 }
 
 // A chunk is the head of a structured reply.

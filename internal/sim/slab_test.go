@@ -30,12 +30,15 @@ func TestTheVesperReadsItsDisk(t *testing.T) {
 			_, there := d.Content(id)
 			switch k := r.Intn(6); {
 			case k < 3:
-				_, err = d.Add(context.Background(), slab.New{ID: id, Name: fmt.Sprint("Title ", n), Kind: "full", Cover: "faces/a",
-					Settings: map[string]string{"timing": "b", "tray": "shut"}}, int64(len(b)), bytes.NewReader(b), true, nil)
+				_, err = d.Add(context.Background(), slab.New{ID: id, Name: fmt.Sprint("Title ", n), Kind: "full",
+					Cover:    "faces/a",
+					Settings: map[string]string{"timing": "b", "tray": "shut"}}, int64(len(b)), bytes.NewReader(b),
+					true, nil)
 			case k == 3 && there == nil:
 				err = d.Remove(id)
 			case k == 4:
-				err = d.PutFile(context.Background(), fmt.Sprint("faces/", n%3), b[:min(len(b), 9000)], slab.Options{}.Now)
+				err = d.PutFile(context.Background(), fmt.Sprint("faces/", n%3), b[:min(len(b), 9000)],
+					slab.Options{}.Now)
 			default:
 				_, err = d.Compact(context.Background(), nil)
 			}
@@ -52,7 +55,8 @@ func TestTheVesperReadsItsDisk(t *testing.T) {
 					if g.ID == x.ID {
 						found = true
 						assert.True(t, g.Starts, "%s: %s", g.ID, g.Why)
-						assert.Equal(t, [3]string{x.Name, "timing=b\ntray=shut\n", "faces/a"}, [3]string{g.Name, g.Settings, g.Cover})
+						assert.Equal(t, [3]string{x.Name, "timing=b\ntray=shut\n", "faces/a"},
+							[3]string{g.Name, g.Settings, g.Cover})
 					}
 				}
 				assert.True(t, found, x.ID)

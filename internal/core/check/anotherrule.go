@@ -15,8 +15,8 @@ func (y *loaderAudit) byAnotherRule(l *line) bool {
 	return rule != nil && y.takeAs(l, rule)
 }
 
-// byRuleThatFits takes a line for one of another rule, where its path is none that its own one makes of the ID inside: a
-// path may be read by several rules.
+// byRuleThatFits takes a line for one of another rule, where its path is none that its own one makes of the ID inside:
+// a path may be read by several rules.
 func (y *loaderAudit) byRuleThatFits(l *line, t *title.Title) bool {
 	was := *l
 	for i := range y.profile.Accepts {

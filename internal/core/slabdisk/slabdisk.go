@@ -1,5 +1,5 @@
-// Package slabdisk fills a slab disk in an image file, or one that a console exports over the network: with the titles of
-// files of this computer, and takes them out again.
+// Package slabdisk fills a slab disk in an image file, or one that a console exports over the network: with the titles
+// of files of this computer, and takes them out again.
 package slabdisk
 
 import (
@@ -164,8 +164,8 @@ func makeFile(file string, size int64) error {
 	return errors.Join(err, f.Close())
 }
 
-// OnIt is what would be lost if a file were formatted: the titles of a slab disk, or that there are other bytes; nothing
-// for one that is empty, or not there.
+// OnIt is what would be lost if a file were formatted: the titles of a slab disk, or that there are other bytes;
+// nothing for one that is empty, or not there.
 func OnIt(ctx context.Context, at string) ([]string, error) {
 	im, err := openAt(ctx, at, false)
 	if errors.Is(err, os.ErrNotExist) {
@@ -206,7 +206,8 @@ type As struct {
 // Add adds the title in a file: an image, or an archive with one. A disc is a title of its own, as it has an ID of its
 // own. A file that is known to be nothing is added where it is given an ID and a name. What was written is read back.
 // Progress gets the bytes that were copied.
-func (im *Image) Add(ctx context.Context, set *loader.Set, file string, as As, progress func(n int64)) (added slab.Title,
+func (im *Image) Add(ctx context.Context, set *loader.Set, file string, as As, progress func(n int64)) (
+	added slab.Title,
 	err error) {
 	t, err := scan.One(file, set)
 	if err != nil {

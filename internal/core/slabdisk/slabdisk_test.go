@@ -59,7 +59,8 @@ func TestADiskIsFilledOverTheNetwork(t *testing.T) {
 	assert.ErrorIs(t, err, nbd.ErrBusy)
 	tide := game(t, dir, "VSP-20417", "Copper Tide", 6<<20)
 	copied := int64(0)
-	_, err = im.Add(t.Context(), set, tide, slabdisk.As{Settings: map[string]string{"timing": "b"}}, func(n int64) { copied += n })
+	_, err = im.Add(t.Context(), set, tide, slabdisk.As{Settings: map[string]string{"timing": "b"}},
+		func(n int64) { copied += n })
 	require.NoError(t, err)
 	info, err := os.Stat(tide)
 	require.NoError(t, err)
@@ -75,7 +76,8 @@ func TestADiskIsFilledOverTheNetwork(t *testing.T) {
 	require.NoError(t, im.Close())
 	d := <-listed
 	require.Len(t, d.Games, 1)
-	assert.Equal(t, sim.SlabGame{ID: "VSP-20417", Name: "Copper Tide 2", Kind: "full", Settings: "timing=b\n", Starts: true}, d.Games[0])
+	assert.Equal(t, sim.SlabGame{ID: "VSP-20417", Name: "Copper Tide 2", Kind: "full", Settings: "timing=b\n",
+		Starts: true}, d.Games[0])
 
 	on, err := slabdisk.OnIt(t.Context(), at)
 	require.NoError(t, err)
@@ -89,7 +91,8 @@ func TestADiskIsFilledOverTheNetwork(t *testing.T) {
 // title whole, and adding it again works.
 func TestTheConsoleLeavesInTheMiddle(t *testing.T) {
 	dir, set := t.TempDir(), coretest.Set(t)
-	first, second := game(t, dir, "VSP-20417", "Copper Tide", 100_000), game(t, dir, "VSP-20502", "Paper Falcons", 5<<20)
+	first, second := game(t, dir, "VSP-20417", "Copper Tide", 100_000), game(t, dir, "VSP-20502", "Paper Falcons",
+		5<<20)
 	for _, after := range []int64{300, 100_000, 160_000, 200_000, 3 << 20, 5<<20 + 160_000, 5<<20 + 200_000} {
 		at, listed := workshop(t, after)
 		cut := false

@@ -16,8 +16,8 @@ import (
 	"polytome/internal/testkit/volumetest"
 )
 
-// BenchmarkAddAgainstCopy adds a title of 512 MiB to a disk in a file, and copies and syncs the same file by cp in turns:
-// it prints the ratio of the sums.
+// BenchmarkAddAgainstCopy adds a title of 512 MiB to a disk in a file, and copies and syncs the same file by cp in
+// turns: it prints the ratio of the sums.
 func BenchmarkAddAgainstCopy(b *testing.B) {
 	const size = 512 << 20
 	dir := b.TempDir()
@@ -53,8 +53,10 @@ func BenchmarkListFiveThousand(b *testing.B) {
 	d, err := slab.Format(m, 64<<30, slab.Options{})
 	require.NoError(b, err)
 	for n := range 5000 {
-		_, err := d.Add(context.Background(), slab.New{ID: fmt.Sprintf("VSP-%05d", n), Name: fmt.Sprintf("A Title of Some Length %d", n),
-			Kind: "full", Settings: map[string]string{"timing": "a", "tray": "shut"}}, 1, io.LimitReader(zero{}, 1), false, nil)
+		_, err := d.Add(context.Background(), slab.New{ID: fmt.Sprintf("VSP-%05d", n),
+			Name: fmt.Sprintf("A Title of Some Length %d", n),
+			Kind: "full", Settings: map[string]string{"timing": "a", "tray": "shut"}}, 1, io.LimitReader(zero{}, 1),
+			false, nil)
 		require.NoError(b, err)
 	}
 	for b.Loop() {

@@ -98,8 +98,8 @@ func lines(settings map[string]string) string {
 	return b.String()
 }
 
-// Add writes a title with so many bytes of content, and brings it to the medium. Where it replaces one with the same ID,
-// that stays until the new one is whole. Cancelled, or with an error, the disk is as it was.
+// Add writes a title with so many bytes of content, and brings it to the medium. Where it replaces one with the same
+// ID, that stays until the new one is whole. Cancelled, or with an error, the disk is as it was.
 func (d *Disk) Add(ctx context.Context, n New, size int64, from io.Reader, replace bool, progress func(n int64)) (
 	t Title, err error) {
 	r := n.record()

@@ -40,7 +40,8 @@ func (d *Disk) Check(ctx context.Context, deep bool, progress func(n int64)) (ou
 			out = append(out, Problem{Of: r.id, Say: fmt.Sprintf("its cover %s is not on the disk", r.cover)})
 		}
 		if r.what == ofTitle && !d.headRight(r) {
-			out = append(out, Problem{Of: r.id, Say: "its head is damaged: it could not be saved if both tables were lost"})
+			out = append(out, Problem{Of: r.id,
+				Say: "its head is damaged: it could not be saved if both tables were lost"})
 		}
 		if !deep {
 			continue

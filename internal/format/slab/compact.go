@@ -128,7 +128,8 @@ func (d *Disk) Clone(ctx context.Context, to Medium, size int64, o Options, prog
 			continue
 		}
 		t := r.title()
-		got, err := out.Add(ctx, New{t.ID, t.Name, t.Kind, t.Cover, t.Settings, t.Written}, r.size, from, false, progress)
+		got, err := out.Add(ctx, New{t.ID, t.Name, t.Kind, t.Cover, t.Settings, t.Written}, r.size, from, false,
+			progress)
 		if err == nil && got.Sum != r.sum {
 			err = &SumError{r.shown(), got.Sum, r.sum}
 		}

@@ -43,7 +43,8 @@ func Format(m Medium, size int64, o Options) (*Disk, error) {
 	case h.tableSlabs < 1 || h.tableSlabs > mostTableSlabs:
 		return nil, fmt.Errorf("a table has 1 to %d slabs, not %d", mostTableSlabs, h.tableSlabs)
 	case h.slabs < 2*h.tableSlabs+2:
-		return nil, fmt.Errorf("a slab disk has at least %d slabs of 4 MiB, and there are %d", 2*h.tableSlabs+2, h.slabs)
+		return nil, fmt.Errorf("a slab disk has at least %d slabs of 4 MiB, and there are %d", 2*h.tableSlabs+2,
+			h.slabs)
 	case len(h.label) > LongestLabel || !utf8.ValidString(h.label):
 		return nil, fmt.Errorf("a label has at most %d bytes of UTF-8", LongestLabel)
 	}

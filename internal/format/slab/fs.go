@@ -37,7 +37,8 @@ func (r *record) at() string {
 func (t tree) List(dir *fstree.Node) (out []*fstree.Node, err error) {
 	in := dir.Data.(string)
 	if in == "" {
-		return []*fstree.Node{{Name: "titles", Dir: true, Data: "titles"}, {Name: "files", Dir: true, Data: "files"}}, nil
+		return []*fstree.Node{{Name: "titles", Dir: true, Data: "titles"}, {Name: "files", Dir: true,
+			Data: "files"}}, nil
 	}
 	folders := map[string]bool{}
 	for i := range t.all {

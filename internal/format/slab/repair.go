@@ -90,7 +90,8 @@ func (d *Disk) salvage(ctx context.Context, progress func(n int64)) (*Repair, er
 		})
 		switch {
 		case rival:
-			r.Lost = append(r.Lost, Problem{x.shown(), "another title claims the same place, and nothing says which is right",
+			r.Lost = append(r.Lost, Problem{x.shown(),
+				"another title claims the same place, and nothing says which is right",
 				true})
 			continue
 		case d.head.agree(append(slices.Clone(r.records), x.record)) != nil:
@@ -105,7 +106,8 @@ func (d *Disk) salvage(ctx context.Context, progress func(n int64)) (*Repair, er
 		}
 		r.records = append(r.records, x.record)
 	}
-	slices.SortStableFunc(r.records, func(a, b record) int { return cmp.Compare(a.extents[0].First, b.extents[0].First) })
+	slices.SortStableFunc(r.records,
+		func(a, b record) int { return cmp.Compare(a.extents[0].First, b.extents[0].First) })
 	r.Do = append(r.Do, fmt.Sprintf("write new tables, with the titles that were found whole: %d", len(r.records)))
 	for i := range r.records {
 		r.Do = append(r.Do, "keep "+r.records[i].shown())

@@ -92,7 +92,8 @@ func TestTitlesAndFilesComeBack(t *testing.T) {
 		problems, err := d.Check(t.Context(), true, nil)
 		require.NoError(t, err)
 		assert.Empty(t, problems)
-		require.NoError(t, fstest.TestFS(d.FS(), "titles/VSP-20417", "titles/VSP-20502", "files/faces/front/VSP-20417.jpg"))
+		require.NoError(t, fstest.TestFS(d.FS(), "titles/VSP-20417", "titles/VSP-20502",
+			"files/faces/front/VSP-20417.jpg"))
 
 		require.NoError(t, d.Remove("VSP-20417"))
 		require.NoError(t, d.RemoveFile("faces/front/VSP-20417.jpg"))
@@ -118,14 +119,15 @@ func TestWhatCannotBeIsRefused(t *testing.T) {
 		is  error
 		say string
 	}{
-		"one that is there":   {put(slab.New{ID: "vsp-20417", Name: "x"}, 1), slab.ErrExists, ""},
-		"no ID":               {put(slab.New{Name: "x"}, 1), nil, "an ID has 1 to 32 bytes"},
-		"a slash":             {put(slab.New{ID: "a/b", Name: "x"}, 1), nil, "slash"},
-		"no name":             {put(slab.New{ID: "A"}, 1), nil, "a name has 1 to 128 bytes"},
-		"a long name":         {put(slab.New{ID: "A", Name: long}, 1), nil, "has 160"},
-		"no UTF-8":            {put(slab.New{ID: "A", Name: "\xff"}, 1), nil, "UTF-8"},
-		"two lines":           {put(slab.New{ID: "A", Name: "a\nb"}, 1), nil, "several lines"},
-		"no setting":          {put(slab.New{ID: "A", Name: "x", Settings: map[string]string{"a b ": "c"}}, 1), nil, "key=value"},
+		"one that is there": {put(slab.New{ID: "vsp-20417", Name: "x"}, 1), slab.ErrExists, ""},
+		"no ID":             {put(slab.New{Name: "x"}, 1), nil, "an ID has 1 to 32 bytes"},
+		"a slash":           {put(slab.New{ID: "a/b", Name: "x"}, 1), nil, "slash"},
+		"no name":           {put(slab.New{ID: "A"}, 1), nil, "a name has 1 to 128 bytes"},
+		"a long name":       {put(slab.New{ID: "A", Name: long}, 1), nil, "has 160"},
+		"no UTF-8":          {put(slab.New{ID: "A", Name: "\xff"}, 1), nil, "UTF-8"},
+		"two lines":         {put(slab.New{ID: "A", Name: "a\nb"}, 1), nil, "several lines"},
+		"no setting": {put(slab.New{ID: "A", Name: "x", Settings: map[string]string{"a b ": "c"}}, 1), nil,
+			"key=value"},
 		"too large":           {put(slab.New{ID: "A", Name: "x"}, 9*slab.Slab), slab.ErrNoSpace, "needs 10 slabs"},
 		"no such title":       {d.Rename("B", "x"), slab.ErrNotFound, ""},
 		"no such file":        {d.RemoveFile("B"), slab.ErrNotFound, ""},
@@ -145,7 +147,8 @@ func TestWhatCannotBeIsRefused(t *testing.T) {
 	assert.Len(t, again(t, m, len(m.B)).Titles(), 1)
 
 	ctx, cancel := context.WithCancel(t.Context())
-	_, err = d.Add(ctx, slab.New{ID: "A", Name: "x"}, 3<<20, readerFunc(func(b []byte) (int, error) { cancel(); return len(b), nil }),
+	_, err = d.Add(ctx, slab.New{ID: "A", Name: "x"}, 3<<20,
+		readerFunc(func(b []byte) (int, error) { cancel(); return len(b), nil }),
 		false, nil)
 	assert.NoError(t, err, "it was read in one piece")
 	ctx, cancel = context.WithCancel(t.Context())
@@ -183,7 +186,8 @@ func step(r *rand.Rand, d *slab.Disk, has map[string][]byte, n int) (about strin
 	switch k := r.Intn(10); {
 	case k < 4:
 		b := noise(int64(n), r.Intn(3*slab.Slab/2))
-		_, err := d.Add(context.Background(), slab.New{ID: id, Name: fmt.Sprint("name ", n), Written: when}, int64(len(b)),
+		_, err := d.Add(context.Background(), slab.New{ID: id, Name: fmt.Sprint("name ", n), Written: when},
+			int64(len(b)),
 			bytes.NewReader(b), true, nil)
 		if err == nil {
 			has["t "+id] = b
@@ -322,7 +326,8 @@ func TestSpaceIsUsedUpAndComesBack(t *testing.T) {
 	for _, x := range d.Titles() {
 		assert.Len(t, x.Extents, 1, x.ID)
 	}
-	_, err = d.Add(t.Context(), slab.New{ID: "Y", Name: "y"}, 6*slab.Slab-4096, bytes.NewReader(make([]byte, 6*slab.Slab)),
+	_, err = d.Add(t.Context(), slab.New{ID: "Y", Name: "y"}, 6*slab.Slab-4096,
+		bytes.NewReader(make([]byte, 6*slab.Slab)),
 		false, nil)
 	require.NoError(t, err)
 	titles := d.Titles()
@@ -433,7 +438,8 @@ func TestAClone(t *testing.T) {
 // to.
 func FuzzOpen(f *testing.F) {
 	m, d := disk(f, 6, options())
-	_, err := d.Add(context.Background(), slab.New{ID: "A-1", Name: "One", Written: when}, 5, strings.NewReader("abcde"), false, nil)
+	_, err := d.Add(context.Background(), slab.New{ID: "A-1", Name: "One", Written: when}, 5,
+		strings.NewReader("abcde"), false, nil)
 	if err != nil {
 		f.Fatal(err)
 	}

@@ -1,5 +1,5 @@
-// Package slab reads and writes slab disks: the disks of a console that keeps whole titles, each with a record, in slabs
-// of 4 MiB. docs/formats/slab.md describes them; the sections named here are its own.
+// Package slab reads and writes slab disks: the disks of a console that keeps whole titles, each with a record, in
+// slabs of 4 MiB. docs/formats/slab.md describes them; the sections named here are its own.
 package slab
 
 import (
@@ -185,7 +185,8 @@ func fold(s string) string {
 }
 
 func (r *record) length() int {
-	n := recordBytes + extentBytes*len(r.extents) + len(r.id) + len(r.name) + len(r.kind) + len(r.settings) + len(r.cover)
+	n := recordBytes + extentBytes*len(r.extents) + len(r.id) + len(r.name) + len(r.kind) + len(r.settings) + len(
+		r.cover)
 	return (n + 7) &^ 7
 }
 
