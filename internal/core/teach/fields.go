@@ -86,6 +86,9 @@ func (c *class) id(places []*place) (Found, bool) {
 			slices.ContainsFunc(values, hasControl) {
 			return // a piece of an ID, more than it, or words
 		}
+		if p.read.FileName && !slices.ContainsFunc(values, func(v string) bool { return !counts.MatchString(v) }) {
+			return // numbers that count files are no IDs
+		}
 		length := 0 // of the shortest: a piece of an ID is none
 		for i, v := range values {
 			if length = min(length, len(v)); i == 0 {
@@ -227,6 +230,9 @@ func (c *class) discsAlike(values []string) bool {
 	}
 	return len(of)*2 >= len(values)
 }
+
+// counts is how files are counted.
+var counts = regexp.MustCompile(`^[0-9]{0,4}$`)
 
 func hasControl(v string) bool { return strings.ContainsFunc(v, unicode.IsControl) }
 
