@@ -315,11 +315,10 @@ func (m *Model) Actions() []state.Action {
 	if m.onSaid {
 		list = &m.said
 	}
-	return append([]state.Action{
+	all := []state.Action{
 		state.Do("y", "take the proposal", m.accept),
 		state.Do("enter", "answer otherwise", m.other),
 		state.Do("s", "write the profile", m.save),
-		state.Do("+", "add to its profile", m.add).Saying("rules for what the console has made since it was filled"),
 		state.Do("v", "view", m.next).Saying("the right side shows the rules, your games by them, or the file"),
 		state.Do("i", "say its ID", m.point("id", "ID")).Saying("of the game under the cursor"),
 		state.Do("m", "say its name", m.point("name", "name")).Saying("of the game under the cursor"),
@@ -331,7 +330,12 @@ func (m *Model) Actions() []state.Action {
 		state.Do("U", "redo it", m.redo),
 		state.Do("a", "learn from another stick", m.another).Saying("a folder, an image or an address"),
 		state.Do("tab", "the other side", state.Just(func() { m.onSaid = !m.onSaid })),
-	}, state.Movement(list)...)
+	}
+	if m.beyond != nil && m.beyond.Additions() != "" {
+		all = slices.Insert(all, 3, state.Do("+", "add to its profile", m.add).
+			Saying("rules for what the console has made since it was filled"))
+	}
+	return append(all, state.Movement(list)...)
 }
 
 // Click moves the cursor to the side and row that was clicked.

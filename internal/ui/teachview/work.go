@@ -181,11 +181,7 @@ type AddedMsg struct {
 
 // add puts what the target's loader does not account for into its profile.
 func (m *Model) add() tea.Cmd {
-	switch {
-	case m.beyond == nil || m.beyond.Additions() == "":
-		m.d.Notice = "There is no rule to add: v shows what was learnt."
-		return nil
-	case m.d.OwnDir == "":
+	if m.d.OwnDir == "" {
 		m.d.Notice = "There is no folder for your own profiles."
 		return nil
 	}
