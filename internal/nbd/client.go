@@ -212,7 +212,7 @@ func (c *Client) negotiate(r io.Reader, export string) error {
 	data := append(be.AppendUint32(nil, uint32(len(export))), export...)
 	data = be.AppendUint16(data, 1)
 	data = be.AppendUint16(data, infoBlockSize)
-	told := false
+	sized := false
 	var last []byte
 	kind, err = c.option(r, optGo, data, func(kind uint32, b []byte) error {
 		last = b
@@ -221,7 +221,7 @@ func (c *Client) negotiate(r io.Reader, export string) error {
 		}
 		switch {
 		case be.Uint16(b) == infoExport && len(b) >= 12:
-			c.size, c.flags, told = int64(be.Uint64(b[2:])), be.Uint16(b[10:]), true
+			c.size, c.flags, sized = int64(be.Uint64(b[2:])), be.Uint16(b[10:]), true
 		case be.Uint16(b) == infoBlockSize && len(b) >= 14:
 			if most := int64(be.Uint32(b[10:])); most > 0 {
 				c.most = min(c.most, most)
@@ -234,7 +234,7 @@ func (c *Client) negotiate(r io.Reader, export string) error {
 		return err
 	case kind&repErr != 0:
 		return optionError(kind, last)
-	case !told || c.size < 0 || c.most < 512:
+	case !sized || c.size < 0 || c.most < 512:
 		return protocol("it says no size that can be, or takes no requests of 512 bytes")
 	}
 	return nil

@@ -235,7 +235,7 @@ func TestOurServerWithTheirClients(t *testing.T) {
 	assert.True(t, err != nil || strings.Contains(out, "read-only") || strings.Contains(out, "not permitted"), out)
 }
 
-// TestOneClientAtATime: a second one is refused until the first has gone, and is told so.
+// TestOneClientAtATime: a second one is refused until the first has gone, with that reason.
 func TestOneClientAtATime(t *testing.T) {
 	var mu sync.Mutex
 	joined, left := 0, make(chan bool, 10)

@@ -59,7 +59,7 @@ func (e *Export) flags() uint16 {
 // A Server serves exports. Its zero value has none.
 type Server struct {
 	Exports []*Export
-	// Joined and Left are called when a client begins to use an export, and when it ends; nil for nothing.
+	// Joined and Left run when a client begins to use an export, and when it ends; nil for nothing.
 	Joined, Left func(from net.Addr, e *Export)
 
 	mu    sync.Mutex // guards what follows

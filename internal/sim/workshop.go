@@ -21,7 +21,7 @@ type Workshop struct {
 	Slow time.Duration
 	// DropAfter cuts the connection once after this many bytes that came; 0 for never.
 	DropAfter int64
-	// Left is called with what the console lists after a client has left, or why it lists nothing.
+	// Left gets what the console lists after a client has left, or why it lists nothing.
 	Left func(d *SlabDisk, err error)
 }
 
