@@ -125,6 +125,7 @@ func templateOf(text string) (loader.Text, bool) {
 // the same everywhere the simpler one counts.
 func atomsOf(rows []Row, o *Options, fold func(string) string) (out []atom) {
 	seen := map[string]int{}
+	alone := ofOneTitle(rows)
 	for _, f := range o.Fields {
 		some := slices.ContainsFunc(rows, func(r Row) bool { return r.Values[f] != "" })
 		if !some {
@@ -160,8 +161,11 @@ func atomsOf(rows []Row, o *Options, fold func(string) string) (out []atom) {
 				same = same && a.values[0] == v
 				stands = stands || v != "" && strings.Contains(fold(rows[i].Text), v)
 			}
-			if fits && same && names(f) && len(a.values[0]) > 3 && len(c.text) < len("|upper")+1 {
-				same = false // all are of one title
+			if fits && same && alone && names(f) && len(a.values[0]) > 3 && len(c.text) < len("|upper")+1 {
+				same = false
+			}
+			if c.text == "" && slices.Contains(o.Said, f) {
+				same = false
 			}
 			if !fits || same || !stands {
 				continue
@@ -179,6 +183,19 @@ func atomsOf(rows []Row, o *Options, fold func(string) string) (out []atom) {
 	}
 	slices.SortStableFunc(out, func(a, b atom) int { return a.cost - b.cost })
 	return out
+}
+
+// ofOneTitle reports whether all rows are of one title: its names are then the same in all of them, and worth a field
+// nevertheless. Files of several titles may well have one name (`a/game.bin`, `b/game.bin`), which tells nothing.
+func ofOneTitle(rows []Row) bool {
+	for i := range rows {
+		for _, f := range []loader.Field{loader.FieldID, loader.FieldTitle, loader.FieldName} {
+			if rows[i].Values[f] != rows[0].Values[f] {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 // names reports whether a field is another one in each title.

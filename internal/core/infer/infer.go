@@ -32,6 +32,9 @@ type Options struct {
 	Escape func(string) string
 	// Whole is set where every field that stands in the template must have a value, as in paths.
 	Whole bool
+	// Said are fields that stand in it even where they are the same in all rows: a text that has the whole name of a
+	// game's file means that file, and the next game's may be called otherwise.
+	Said []loader.Field
 	// Simple leaves out what few templates need and takes long to look for: sums and numbers that count from another
 	// one.
 	Simple bool

@@ -109,3 +109,17 @@ func BenchmarkTemplate(b *testing.B) {
 		infer.Template(rows, infer.Options{Fields: fields, Whole: true})
 	}
 }
+
+// A text that has the whole name of a game's file means that file; that all files have one name, such as in folders of
+// their own, must not make it a word. The part before the ending may well be a word.
+func TestTextsMeanTheFileThatTheyName(t *testing.T) {
+	all := games(rand.New(rand.NewSource(1)), 5)
+	for i := range all {
+		all[i][loader.FieldFile], all[i][loader.FieldBase] = "game.trd", "game"
+	}
+	rows := made(t, "[game]\nname={title}\nstart=game.trd\n", all)
+	with := append([]loader.Field{loader.FieldFile, loader.FieldBase}, fields...)
+	m, ok := infer.Template(rows, infer.Options{Fields: with, Said: []loader.Field{loader.FieldFile}})
+	require.True(t, ok)
+	assert.Equal(t, "[game]\nname={title}\nstart={file}\n", m.Text)
+}

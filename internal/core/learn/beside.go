@@ -351,6 +351,9 @@ var textFields = []loader.Field{loader.FieldFile, loader.FieldID, loader.FieldTi
 	loader.FieldBase, loader.FieldIndex, loader.FieldDisc, loader.FieldDiscs, loader.FieldKind, loader.FieldRegion,
 	loader.FieldPlatform, loader.FieldNumber, loader.FieldSize, loader.FieldParts, loader.FieldExt, loader.FieldForm}
 
+// said are what texts mean by their whole value.
+var said = []loader.Field{loader.FieldFile}
+
 // content finds what stands in files of titles.
 func (s *student) content(c *Companion, of []*near, perDisc bool) bool {
 	var raw [][]byte
@@ -379,7 +382,8 @@ func (s *student) content(c *Companion, of []*near, perDisc bool) bool {
 		several = several || len(of[i].of.discs) > 1
 	}
 	for _, e := range escapes(texts[0]) {
-		o := infer.Options{Fields: textFields, Whens: []string{"index over 1"}, Escape: e.do}
+		o := infer.Options{Fields: textFields, Said: said, Whens: []string{"index over 1"},
+			Escape: e.do}
 		each, repeats := infer.Made{}, false
 		if several && !perDisc {
 			each, repeats = infer.Each(texts, entries, o)

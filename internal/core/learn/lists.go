@@ -321,9 +321,9 @@ func (s *student) textList(c *List, all []*listing) bool {
 		}
 	}
 	for _, e := range escapes(all[0].text) {
-		m, ok := infer.Entries(files, infer.Options{Fields: textFields, Escape: e.do, Simple: true})
+		m, ok := infer.Entries(files, infer.Options{Fields: textFields, Said: said, Escape: e.do, Simple: true})
 		if !ok {
-			m, ok = infer.Entries(files, infer.Options{Fields: textFields, Escape: e.do, Whens: whens})
+			m, ok = infer.Entries(files, infer.Options{Fields: textFields, Said: said, Escape: e.do, Whens: whens})
 		}
 		if ok {
 			c.Make, c.Header, c.Line, c.Between, c.Footer = e.make, m.Header, m.Line, m.Between, m.Footer
