@@ -23,7 +23,7 @@ func openVolume(ctx context.Context, what string) (*drive.Target, error) {
 	if err != nil {
 		return nil, err
 	}
-	return drive.Open(ctx, drives.Here, drive.Address{Drive: d.Path, Part: part}, drive.Options{})
+	return drive.OpenVolume(ctx, drives.Here, drive.Address{Drive: d.Path, Part: part}, drive.Options{})
 }
 
 // drivesMapOptions are the flags of drives map.

@@ -288,7 +288,7 @@ func (src *Source) volumeMap(ctx context.Context, r Request) (Subject, error) {
 	if r.Ready != nil && r.Ready.Part == 0 {
 		return m, nil
 	}
-	p, err := drive.Open(ctx, src.Drives, drive.Address{Drive: d.Path, Part: part}, drive.Options{})
+	p, err := drive.OpenVolume(ctx, src.Drives, drive.Address{Drive: d.Path, Part: part}, drive.Options{})
 	if err != nil {
 		return nil, err
 	}

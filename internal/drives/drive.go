@@ -2,7 +2,8 @@
 // them. It also holds the guard, the one piece of code through which anything is opened for writing that is no plain
 // folder, and lets drives go so that they can be unplugged.
 //
-// Image files count as drives: everything here works on them as on a stick.
+// Image files count as drives, and so do exports that a server has over NBD: everything here works on them as on a
+// stick.
 package drives
 
 import (
@@ -21,8 +22,10 @@ import (
 	"polytome/internal/format/exfat"
 	"polytome/internal/format/fat"
 	"polytome/internal/format/partition"
+	"polytome/internal/format/slab"
 	"polytome/internal/format/volume"
 	"polytome/internal/medium"
+	"polytome/internal/nbd"
 	"polytome/internal/size"
 )
 
@@ -35,13 +38,14 @@ type System struct {
 // Here is the running system.
 var Here = System{Sys: "/sys", Proc: "/proc", Dev: "/dev", Udev: "/run/udev/data"}
 
-// A Drive is a device or image file.
+// A Drive is a device, an image file or an export.
 type Drive struct {
-	Path      string `json:"path"`
+	Path      string `json:"path"` // of an export, its address
 	Image     bool   `json:"image,omitempty"`
+	Network   bool   `json:"network,omitempty"` // an export
 	Model     string `json:"model,omitempty"`
 	Serial    string `json:"serial,omitempty"`
-	Bus       string `json:"bus"` // usb, sata, nvme, card, loop, image or other
+	Bus       string `json:"bus"` // usb, sata, nvme, card, loop, image, network or other
 	Size      int64  `json:"size"`
 	Sector    int64  `json:"sector"`
 	Removable bool   `json:"removable"`
@@ -84,8 +88,11 @@ func (v *Volume) Ours() bool { return Ours(v.Filesystem) }
 
 // Ours reports whether a filesystem is written here.
 func Ours(filesystem string) bool {
-	return filesystem == "fat16" || filesystem == "fat32" || filesystem == "exfat"
+	return filesystem == "fat16" || filesystem == "fat32" || filesystem == "exfat" || filesystem == Slab
 }
+
+// Slab is the filesystem of a console's own disk; see [slab].
+const Slab = "slab"
 
 // Shown is the filesystem in words.
 func (v *Volume) Shown() string { return FilesystemShown(v.Filesystem) }
@@ -97,6 +104,8 @@ func FilesystemShown(name string) string {
 		return "no filesystem"
 	case "exfat":
 		return "exFAT"
+	case Slab:
+		return "a slab disk"
 	case "fat12", "fat16", "fat32", "ntfs", "xfs", "lvm", "raid":
 		return strings.ToUpper(name)
 	case "crypt":
@@ -149,7 +158,9 @@ func (d *Drive) Key() string {
 }
 
 // Fixed reports whether it is a disk that is built in.
-func (d *Drive) Fixed() bool { return !d.Image && !d.Removable && d.Bus != "usb" && d.Bus != "loop" }
+func (d *Drive) Fixed() bool {
+	return !d.Image && !d.Network && !d.Removable && d.Bus != "usb" && d.Bus != "loop"
+}
 
 // Describe tells the drive from others, in a line.
 func (d *Drive) Describe() string {
@@ -194,21 +205,53 @@ func (d *Drive) Identity() Identity { return Identity{d.Path, d.Serial, d.Size, 
 
 // look fills in what stands on the drive itself.
 func (d *Drive) look(ctx context.Context) {
-	f, err := os.Open(d.Path)
-	if err != nil {
-		d.Trouble = fmt.Sprintf("%s cannot be read: %v", d.Path, reason(err))
-		return
-	}
-	defer f.Close()
-	m, err := medium.Of(f)
+	m, err := d.Read(ctx)
 	if err != nil {
 		d.Trouble = err.Error()
 		return
 	}
-	if d.Image {
+	defer m.Close() // which was read from
+	if d.Image || d.Network {
 		d.Size = m.Size()
 	}
 	d.inspect(ctx, m)
+}
+
+// Read opens the drive for reading. Of an export, the connection is of use as long as the context lasts.
+func (d *Drive) Read(ctx context.Context) (*medium.File, error) {
+	if d.Network {
+		return dial(ctx, d.Path)
+	}
+	f, err := os.Open(d.Path)
+	if err != nil {
+		return nil, fmt.Errorf("%s cannot be read: %v", d.Path, reason(err))
+	}
+	m, err := medium.Of(f)
+	if err != nil {
+		_ = f.Close()
+	}
+	return m, err
+}
+
+// dial connects to an export. When the context ends, answers are not waited for any longer.
+func dial(ctx context.Context, address string) (*medium.File, error) {
+	c, err := nbd.Open(ctx, address, nbd.Options{})
+	if err != nil {
+		return nil, err
+	}
+	stop := context.AfterFunc(ctx, c.Hurry)
+	return medium.On(&export{c, stop}, address), nil
+}
+
+// export is a connection that does not ask for its context any longer when it is closed.
+type export struct {
+	*nbd.Client
+	stop func() bool
+}
+
+func (e *export) Close() error {
+	e.stop()
+	return e.Client.Close()
 }
 
 // reason leaves the path out of an error, and says how to get permission.
@@ -229,7 +272,7 @@ const permission = "Run Polytome with sudo, or add yourself to the group disk an
 func (d *Drive) inspect(ctx context.Context, m *medium.File) {
 	d.Volumes = []Volume{}
 	sector := d.Sector
-	if d.Image {
+	if d.Image || d.Network {
 		sector = 0
 	}
 	t, err := partition.Read(m, d.Size, sector)
@@ -290,7 +333,11 @@ func (v *Volume) probe(ctx context.Context, m *medium.File) {
 		return
 	}
 	b = b[:n]
-	if v.Filesystem = recognise(b); !Ours(v.Filesystem) && v.Filesystem != "fat12" {
+	switch v.Filesystem = recognise(b); {
+	case v.Filesystem == Slab || v.Filesystem == "" && slab.Is(m):
+		v.probeSlab(m)
+		return
+	case !Ours(v.Filesystem) && v.Filesystem != "fat12":
 		return
 	}
 	vol, err := OpenVolume(m)
@@ -309,6 +356,18 @@ func (v *Volume) probe(ctx context.Context, m *medium.File) {
 			v.Trouble = err.Error()
 		}
 	}
+}
+
+// probeSlab finds out what a slab disk describes itself.
+func (v *Volume) probeSlab(m *medium.File) {
+	v.Filesystem, v.Cluster = Slab, slab.Slab
+	d, err := slab.Open(m, m.Size())
+	if err != nil {
+		v.Trouble = err.Error()
+		return
+	}
+	i := d.Info()
+	v.Label, v.Free = i.Label, i.Free
 }
 
 // OpenVolume opens a FAT or exFAT volume.
@@ -358,6 +417,8 @@ func recognise(b []byte) string {
 	switch {
 	case len(b) >= 512 && exfat.Is(b):
 		return "exfat"
+	case at(0, "SLABDISK"):
+		return Slab
 	case at(3, "NTFS    "):
 		return "ntfs"
 	case at(0, "LUKS\272\276"):
@@ -406,6 +467,26 @@ func (s System) Image(ctx context.Context, name string) (*Drive, error) {
 	return d, nil
 }
 
+// Export looks at what a server exports at an address.
+func (s System) Export(ctx context.Context, address string) (*Drive, error) {
+	a, err := nbd.ParseAddress(address)
+	if err != nil {
+		return nil, err
+	}
+	d := &Drive{Path: address, Network: true, Bus: "network", Model: cmp.Or(a.Export, a.Host), Removable: true}
+	m, err := d.Read(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer m.Close() // which was read from
+	if r, ok := m.ReadOnly(); ok {
+		d.ReadOnly = r
+	}
+	d.Size = m.Size()
+	d.inspect(ctx, m)
+	return d, nil
+}
+
 // MakeImage makes an image file of so many bytes, all of it a hole, where there is none.
 func MakeImage(name string, n int64) error {
 	f, err := os.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o644)
@@ -418,8 +499,11 @@ func MakeImage(name string, n int64) error {
 	return nil
 }
 
-// Look looks at a drive: a path of a device or image, or a serial number.
+// Look looks at a drive: a path of a device or image, the address of an export, or a serial number.
 func (s System) Look(ctx context.Context, what string) (*Drive, error) {
+	if nbd.IsAddress(what) {
+		return s.Export(ctx, what)
+	}
 	info, err := os.Stat(what)
 	if err == nil && info.Mode().IsRegular() && filepath.Dir(what) != s.Dev {
 		return s.Image(ctx, what)

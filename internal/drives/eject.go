@@ -103,6 +103,10 @@ func (s System) letGo(ctx context.Context, shown *Drive, off bool, emit func(str
 	if emit == nil {
 		emit = func(string) {}
 	}
+	if shown.Network {
+		return &Release{Safe: true, Say: shown.Name() + " is not connected here: everything is written when a run has " +
+			"ended."}, nil
+	}
 	d, err := s.Look(ctx, shown.Path)
 	if err != nil {
 		return nil, err

@@ -110,13 +110,8 @@ func (s System) Open(ctx context.Context, shown *Drive, purpose Purpose, c Conse
 			return nil, err
 		}
 	}
-	f, err := openExclusive(now.Path, now.Image)
+	m, err := now.write(ctx)
 	if err != nil {
-		return nil, &RefusedError{now.Name(), reason(err), ""}
-	}
-	m, err := medium.Of(f)
-	if err != nil {
-		_ = f.Close()
 		return nil, err
 	}
 	var once sync.Once
@@ -128,6 +123,22 @@ func (s System) Open(ctx context.Context, shown *Drive, purpose Purpose, c Conse
 		return verdict
 	})
 	return m, nil
+}
+
+// write opens the drive for writing. An export is opened like for reading: the guard keeps it from being written to.
+func (d *Drive) write(ctx context.Context) (*medium.File, error) {
+	if d.Network {
+		return d.Read(ctx)
+	}
+	f, err := openExclusive(d.Path, d.Image)
+	if err != nil {
+		return nil, &RefusedError{d.Name(), reason(err), ""}
+	}
+	m, err := medium.Of(f)
+	if err != nil {
+		_ = f.Close()
+	}
+	return m, err
 }
 
 // same compares an opened drive with what was shown.
@@ -143,7 +154,7 @@ func (s System) same(shown *Drive, m *medium.File) error {
 	if tablePrint(m, shown.Size, shown.Table) != shown.print {
 		return changed("its partition table is different")
 	}
-	if !shown.Image {
+	if !shown.Image && !shown.Network {
 		if now := s.disk(shown.kernel); now == nil || now.Serial != shown.Serial || now.Size != shown.Size {
 			return changed("the device is different")
 		}

@@ -1,6 +1,6 @@
-// Package medium is the bytes that a volume is on: an image file or a block device, or a partition of one. It knows
-// how to bring bytes to the medium, how to read them from there and not out of memory, and how to make runs of zeros
-// without writing them. Whether it may be written to at all is decided in package drives.
+// Package medium is the bytes that a volume is on: an image file, a block device or what a server exports, or a
+// partition of one. It knows how to bring bytes to the medium, how to read them from there and not out of memory, and
+// how to make runs of zeros without writing them. Whether it may be written to at all is decided in package drives.
 package medium
 
 import (
@@ -15,9 +15,25 @@ import (
 	"polytome/internal/sparse"
 )
 
-// A File is a run of bytes of an image file or block device, which begins at byte 0. It is safe for several goroutines.
+// An Export is a medium that is no file of this computer. Zero makes bytes zeros, and Data finds the next ones that may
+// be something else: see [sparse.Data].
+type Export interface {
+	io.ReaderAt
+	io.WriterAt
+	io.Closer
+	Size() int64
+	ReadOnly() bool
+	Sync() error
+	Zero(off, n int64) error
+	Data(off int64) (start, end int64)
+}
+
+// A File is a run of bytes of an image file, block device or export, which begins at byte 0. It is safe for several
+// goroutines.
 type File struct {
-	f      *os.File
+	f      *os.File // nil for an export
+	export Export
+	name   string
 	base   int64
 	size   int64
 	device bool // a block device
@@ -33,18 +49,26 @@ func Of(f *os.File) (*File, error) {
 	if err != nil {
 		return nil, err
 	}
-	m := &File{f: f, owner: true, device: info.Mode()&os.ModeDevice != 0, wrote: &atomic.Int64{},
+	m := &File{f: f, name: f.Name(), owner: true, device: info.Mode()&os.ModeDevice != 0, wrote: &atomic.Int64{},
 		change: &atomic.Bool{}}
 	m.size, err = m.SizeNow()
 	return m, err
 }
 
+// On takes over what a server exports, called by its address.
+func On(e Export, address string) *File {
+	return &File{export: e, name: address, size: e.Size(), owner: true, wrote: &atomic.Int64{}, change: &atomic.Bool{}}
+}
+
 // SizeNow asks the system for the length of the whole file or device, in bytes. It differs from [File.Size] when that
 // has changed since.
 func (m *File) SizeNow() (int64, error) {
+	if m.export != nil {
+		return m.export.Size(), nil
+	}
 	n, err := m.f.Seek(0, io.SeekEnd)
 	if err != nil {
-		return 0, fmt.Errorf("finding out the size of %s: %w", m.f.Name(), err)
+		return 0, fmt.Errorf("finding out the size of %s: %w", m.name, err)
 	}
 	return n, nil
 }
@@ -66,7 +90,25 @@ func (m *File) Size() int64 { return m.size }
 func (m *File) Device() bool { return m.device }
 
 // Name is the name of the file.
-func (m *File) Name() string { return m.f.Name() }
+func (m *File) Name() string { return m.name }
+
+// Local reports whether it is a file or device of this computer.
+func (m *File) Local() bool { return m.export == nil }
+
+// ReadOnly reports whether nothing can be written; ok is false where that is not known.
+func (m *File) ReadOnly() (only, ok bool) {
+	if m.export == nil {
+		return false, false
+	}
+	return m.export.ReadOnly(), true
+}
+
+func (m *File) reader() io.ReaderAt {
+	if m.export != nil {
+		return m.export
+	}
+	return m.f
+}
 
 // ReadAt reads.
 func (m *File) ReadAt(b []byte, off int64) (int, error) {
@@ -74,7 +116,7 @@ func (m *File) ReadAt(b []byte, off int64) (int, error) {
 		return 0, io.EOF
 	}
 	n := min(int64(len(b)), m.size-off)
-	k, err := m.f.ReadAt(b[:n], m.base+off)
+	k, err := m.reader().ReadAt(b[:n], m.base+off)
 	if err == nil && k < len(b) {
 		err = io.EOF
 	}
@@ -84,7 +126,7 @@ func (m *File) ReadAt(b []byte, off int64) (int, error) {
 // may reports whether n bytes at a byte may be written.
 func (m *File) may(off, n int64) error {
 	if off < 0 || off+n > m.size {
-		return fmt.Errorf("writing to %s: byte %s is beyond its end", m.f.Name(), size.Exact(off+n))
+		return fmt.Errorf("writing to %s: byte %s is beyond its end", m.name, size.Exact(off+n))
 	}
 	if m.before != nil {
 		if err := m.before(); err != nil {
@@ -104,6 +146,9 @@ func (m *File) WriteAt(b []byte, off int64) (int, error) {
 	if err := m.may(off, int64(len(b))); err != nil {
 		return 0, err
 	}
+	if m.export != nil {
+		return m.export.WriteAt(b, m.base+off)
+	}
 	n, err := m.f.WriteAt(b, m.base+off)
 	if m.device && err == nil && m.wrote.Add(int64(n)) >= sendEvery {
 		m.wrote.Store(0)
@@ -114,7 +159,7 @@ func (m *File) WriteAt(b []byte, off int64) (int, error) {
 
 // CopyFrom copies n bytes out of a file, where the system can do that by itself.
 func (m *File) CopyFrom(f *os.File, at, to, n int64) (int64, error) {
-	if m.device {
+	if m.device || m.export != nil {
 		return 0, errors.ErrUnsupported
 	}
 	if err := m.may(to, n); err != nil {
@@ -131,33 +176,53 @@ func (m *File) Zero(off, n int64) error {
 	if err := m.may(off, n); err != nil {
 		return err
 	}
+	if m.export != nil {
+		return m.export.Zero(m.base+off, n)
+	}
 	return zero(m.f, m.device, m.base+off, n)
 }
 
 // Sync brings everything to the medium.
 func (m *File) Sync() error {
+	if m.export != nil {
+		return m.export.Sync()
+	}
 	m.wrote.Store(0)
 	return m.f.Sync()
 }
 
-// Drop has bytes be read from the medium again, where the system can be asked for that. They are brought there first.
-func (m *File) Drop(off, n int64) error { return drop(m.f, m.base+off, n) }
+// Drop has bytes be read from the medium again, where the system can be asked for that. They are brought there first;
+// what a server remembers of them is its own.
+func (m *File) Drop(off, n int64) error {
+	if m.export != nil {
+		return m.export.Sync()
+	}
+	return drop(m.f, m.base+off, n)
+}
 
 // Ahead has the system begin to read bytes that are wanted soon.
-func (m *File) Ahead(off, n int64) { ahead(m.f, m.base+off, n) }
+func (m *File) Ahead(off, n int64) {
+	if m.export == nil {
+		ahead(m.f, m.base+off, n)
+	}
+}
 
 // Data is the first run of data at or after off; see [sparse.Data].
 func (m *File) Data(off int64) (start, end int64) {
 	if m.device {
 		return min(off, m.size), m.size
 	}
+	if m.export != nil {
+		start, end = m.export.Data(m.base + off)
+		return min(start-m.base, m.size), min(end-m.base, m.size)
+	}
 	start, end = sparse.Data(m.f, m.base+off, m.base+m.size)
 	return start - m.base, end - m.base
 }
 
-// Section is the file itself.
+// Section is the file itself; ok is false where there is none.
 func (m *File) Section(off int64) (f *os.File, at, n int64, ok bool) {
-	return m.f, m.base + off, m.size - off, !m.device
+	return m.f, m.base + off, m.size - off, !m.device && m.export == nil
 }
 
 // Close closes the file, unless it is a part of another one. What the system remembers of a device that was written to,
@@ -165,6 +230,9 @@ func (m *File) Section(off int64) (f *os.File, at, n int64, ok bool) {
 func (m *File) Close() error {
 	if !m.owner {
 		return nil
+	}
+	if m.export != nil {
+		return m.export.Close()
 	}
 	if m.device && m.change.Load() {
 		forget(m.f)

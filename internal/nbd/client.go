@@ -3,6 +3,7 @@ package nbd
 import (
 	"bufio"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -15,6 +16,8 @@ import (
 type Options struct {
 	// Patience is how long an answer may take; 30 s where it is zero. After that the connection has ended.
 	Patience time.Duration
+	// TLS has the connection be encrypted, whatever the server wants; nil for plain.
+	TLS *tls.Config
 }
 
 // A Client is a connection to an export. Its methods may be called from any goroutine: requests are on their way at the
@@ -34,6 +37,9 @@ type Client struct {
 	waiting map[uint64]*call
 	err     error         // why the connection has ended
 	stopped chan struct{} // nothing is taken in any longer
+
+	hurry    chan struct{} // closed when answers must come at once
+	hurrying sync.Once
 }
 
 // A call is a request whose answer is awaited.
@@ -156,7 +162,7 @@ func optionError(kind uint32, data []byte) error {
 	case repPolicy:
 		return fmt.Errorf("%w%s", ErrBusy, say)
 	case repTLS:
-		return errors.New("the NBD server wants TLS, which is not supported")
+		return ErrWantsTLS
 	case repUnsup:
 		return errors.New("the NBD server does not support it")
 	}
@@ -169,8 +175,15 @@ func Dial(ctx context.Context, address, export string, o Options) (*Client, erro
 	if err != nil {
 		return nil, err
 	}
-	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Now()) })
-	c := &Client{conn: conn, most: mostRequest, patience: o.Patience, waiting: map[uint64]*call{},
+	plain := conn
+	stop := context.AfterFunc(ctx, func() { _ = plain.SetDeadline(time.Now()) })
+	if o.TLS != nil {
+		if conn, r, err = encrypt(ctx, conn, r, o.TLS); err != nil {
+			stop()
+			return nil, errors.Join(fmt.Errorf("connecting to %s with TLS: %w", address, err), plain.Close())
+		}
+	}
+	c := &Client{conn: conn, hurry: make(chan struct{}), most: mostRequest, patience: o.Patience, waiting: map[uint64]*call{},
 		stopped: make(chan struct{})}
 	if c.patience == 0 {
 		c.patience = 30 * time.Second
@@ -319,11 +332,7 @@ func (c *Client) do(r request, payload []byte, w *call) error {
 	if err != nil {
 		c.end(fmt.Errorf("%w: %w", ErrGone, err))
 	}
-	patience := time.NewTimer(c.patience)
-	defer patience.Stop()
-	select {
-	case <-w.done:
-	case <-patience.C:
+	if !c.await(w) {
 		c.end(fmt.Errorf("%w: no answer for %s", ErrGone, c.patience))
 		<-w.done
 	}
@@ -331,6 +340,53 @@ func (c *Client) do(r request, payload []byte, w *call) error {
 		<-c.stopped // nobody writes to what was to be read into
 	}
 	return w.err
+}
+
+// await waits for a call to end, and reports whether it did in time.
+func (c *Client) await(w *call) bool {
+	patience, hurry := time.NewTimer(c.patience), c.hurry
+	defer patience.Stop()
+	for {
+		select {
+		case <-w.done:
+			return true
+		case <-patience.C:
+			return false
+		case <-hurry:
+			patience.Reset(hurried)
+			hurry = nil
+		}
+	}
+}
+
+// hurried is how long an answer may take of which nobody wants to wait for.
+const hurried = 700 * time.Millisecond
+
+// Hurry has every answer from now on be awaited for less than a second: what was begun can be ended in order where the
+// server answers, and nobody waits for one that does not.
+func (c *Client) Hurry() { c.hurrying.Do(func() { close(c.hurry) }) }
+
+// encrypt has the rest of a connection be encrypted ("NBD_OPT_STARTTLS").
+func encrypt(ctx context.Context, conn net.Conn, r *bufio.Reader, o *tls.Config) (net.Conn, *bufio.Reader, error) {
+	if err := sendOption(conn, optStartTLS, nil); err != nil {
+		return nil, nil, err
+	}
+	kind, data, err := readOptionReply(r, optStartTLS)
+	switch {
+	case err != nil:
+		return nil, nil, err
+	case kind == repUnsup:
+		return nil, nil, errors.New("the NBD server has no TLS: use nbd:// in place of nbds://")
+	case kind != repAck:
+		return nil, nil, optionError(kind, data)
+	case r.Buffered() > 0: // nothing that came in plain may be taken for something that was encrypted
+		return nil, nil, protocol("it sends more before TLS has begun")
+	}
+	secure := tls.Client(conn, o)
+	if err := secure.HandshakeContext(ctx); err != nil {
+		return nil, nil, err
+	}
+	return secure, bufio.NewReaderSize(secure, 64<<10), nil
 }
 
 // receive takes answers in until the connection ends.

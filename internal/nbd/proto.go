@@ -36,6 +36,7 @@ const (
 	optExportName      = 1
 	optAbort           = 2
 	optList            = 3
+	optStartTLS        = 5
 	optInfo            = 6
 	optGo              = 7
 	optStructuredReply = 8
@@ -136,6 +137,8 @@ var (
 	ErrBusy = errors.New("the export is in use: the server takes no further client")
 	// ErrGone reports that the connection has ended.
 	ErrGone = errors.New("the connection to the NBD server has ended")
+	// ErrWantsTLS reports a server that takes no plain connection.
+	ErrWantsTLS = errors.New("the NBD server wants TLS: use nbds:// in place of nbd://")
 	// ErrReadOnly reports an export that is only read.
 	ErrReadOnly = errors.New("the export is read-only")
 )

@@ -3,6 +3,7 @@ package nbd
 import (
 	"bufio"
 	"context"
+	"crypto/tls"
 	"fmt"
 	"io"
 	"net"
@@ -61,6 +62,8 @@ type Server struct {
 	Exports []*Export
 	// Joined and Left run when a client begins to use an export, and when it ends; nil for nothing.
 	Joined, Left func(from net.Addr, e *Export)
+	// TLS has clients that ask for it be served encrypted, and no others; nil for plain connections.
+	TLS *tls.Config
 
 	mu    sync.Mutex // guards what follows
 	users map[*Export]int
@@ -126,6 +129,7 @@ type talk struct {
 	chunks   bool
 	status   *Export // of which block status was asked for
 	noZeroes bool
+	secure   bool
 }
 
 // client serves one connection from beginning to end.
@@ -197,9 +201,40 @@ func (t *talk) options() (*Export, error) {
 	return nil, protocol("a client has more than 1,000 options")
 }
 
+// encrypt answers a client that wants TLS.
+func (t *talk) encrypt() error {
+	switch {
+	case t.s.TLS == nil:
+		return t.reply(optStartTLS, repUnsup, nil)
+	case t.secure:
+		return t.reply(optStartTLS, repInvalid, nil)
+	}
+	if err := t.reply(optStartTLS, repAck, nil); err != nil {
+		return err
+	}
+	if t.r.Buffered() > 0 { // nothing that came in plain may be taken for something that was encrypted
+		return protocol("a client sends more before TLS has begun")
+	}
+	secure := tls.Server(t.conn, t.s.TLS)
+	if err := secure.HandshakeContext(context.Background()); err != nil { // the connection has a deadline
+		return err
+	}
+	t.conn, t.r, t.secure = secure, bufio.NewReaderSize(secure, 256<<10), true
+	t.chunks, t.status = false, nil // as if nothing had been said before
+	return nil
+}
+
 // option answers one option.
 func (t *talk) option(option uint32, data []byte) (e *Export, end bool, err error) {
+	if t.s.TLS != nil && !t.secure && option != optStartTLS && option != optAbort {
+		if option == optExportName {
+			return nil, true, nil // the protocol has no answer for that
+		}
+		return nil, false, t.reply(option, repTLS, nil)
+	}
 	switch option {
+	case optStartTLS:
+		return nil, false, t.encrypt()
 	case optAbort:
 		return nil, true, t.reply(option, repAck, nil)
 	case optList:

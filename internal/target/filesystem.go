@@ -31,6 +31,8 @@ type Filesystem struct {
 	folder     int64 // bytes of names that a folder holds at most; 0 for no limit
 	root       int64 // of the root folder, where that is another limit
 	structures func(capacity, cluster int64) int64
+	// space is what a file takes, where that depends on what it is; nil for whole clusters. There are no folders then.
+	space func(path string, n int64) int64
 }
 
 // Units is how a filesystem counts the length of a name.
@@ -126,6 +128,20 @@ var filesystems = []Filesystem{
 			return 512 + 2*roundUp((capacity/cluster+2)*2, 512) + 512*32
 		},
 	},
+	{
+		// a console's own disk, as docs/formats/slab.md has it and target/slab shows it
+		Name: "slab", Shown: "a slab disk", LargestFile: 1<<62 - 1, LongestName: 128, Units: Bytes, Forbidden: `\`,
+		cluster: func(int64) int64 { return 4 * size.MiB }, entry: func(string) int64 { return 0 },
+		space: func(path string, n int64) int64 {
+			switch first, _, _ := strings.Cut(path, "/"); first {
+			case "titles": // with the head in front of it
+				return roundUp(n+4096, 4*size.MiB)
+			case "settings": // in the title's record
+				return 0
+			}
+			return roundUp(n, 4096)
+		},
+	},
 }
 
 // FilesystemNamed returns the filesystem of that name. The error lists the
@@ -216,6 +232,9 @@ func (f Filesystem) FolderMost(root bool) int64 {
 
 // FolderSpace is what a folder takes that holds so many bytes of names: at least a cluster.
 func (f Filesystem) FolderSpace(names, cluster int64) int64 {
+	if f.space != nil {
+		return 0
+	}
 	all := names + f.dots
 	if f.sector > 0 && all > f.sector {
 		all += all/mixed + f.sector

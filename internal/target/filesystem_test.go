@@ -82,7 +82,7 @@ func TestSpaceAndPaths(t *testing.T) {
 	f := target.Facts{Cluster: 32 * size.KiB}
 	for n, want := range map[int64]int64{0: 0, 1: 32 * size.KiB, 32 * size.KiB: 32 * size.KiB,
 		32*size.KiB + 1: 64 * size.KiB} {
-		assert.Equal(t, want, f.SpaceFor(n))
+		assert.Equal(t, want, f.SpaceFor("a.iso", n))
 	}
 	assert.Equal(t, named(t, "fat32").Fold("Full/A.iso"), named(t, "fat32").Fold("FULL/a.ISO"))
 	assert.NotEqual(t, named(t, "ext4").Fold("Full"), named(t, "ext4").Fold("FULL"))

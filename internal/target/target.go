@@ -70,18 +70,21 @@ func (f Facts) Used(entries []Entry) int64 {
 		if e.Folder {
 			names[e.Path] += 0
 		} else {
-			n += f.SpaceFor(e.Size)
+			n += f.SpaceFor(e.Path, e.Size)
 		}
 		names[path.Dir(e.Path)] += f.Filesystem.EntryBytes(path.Base(e.Path))
 	}
 	for _, bytes := range names {
 		n += f.Filesystem.FolderSpace(bytes, f.Cluster)
 	}
-	return n - f.Cluster
+	return n - f.Filesystem.FolderSpace(0, f.Cluster)
 }
 
 // SpaceFor is what a file of n bytes takes on the target.
-func (f Facts) SpaceFor(n int64) int64 {
+func (f Facts) SpaceFor(path string, n int64) int64 {
+	if f.Filesystem.space != nil {
+		return f.Filesystem.space(path, n)
+	}
 	return (n + f.Cluster - 1) / f.Cluster * f.Cluster
 }
 

@@ -128,7 +128,7 @@ func volume(ctx context.Context, sys drives.System, d *drives.Drive, v *drives.V
 	case len(v.MountedAt) > 0:
 		p, err = folder.Open(v.MountedAt[0], folder.Options{})
 	case v.Ours():
-		p, err = drive.On(sys, d, v, drive.Options{})
+		p, err = drive.On(ctx, sys, d, v, drive.Options{})
 	default:
 		return &Contents{}, nil
 	}

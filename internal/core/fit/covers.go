@@ -61,10 +61,10 @@ func (s *Sheet) findCovers() {
 			}
 			e, there := s.present[s.fold(x.Path)]
 			if !there {
-				s.covers[i].need += s.of.Facts.SpaceFor(x.Size)
+				s.covers[i].need += s.of.Facts.SpaceFor(x.Path, x.Size)
 				continue
 			}
-			space := s.of.Facts.SpaceFor(e.Size)
+			space := s.of.Facts.SpaceFor(e.Path, e.Size)
 			s.covers[i].is += space
 			if !counted[s.fold(x.Path)] {
 				counted[s.fold(x.Path)] = true

@@ -118,10 +118,10 @@ func (s *Sheet) judge(i int) reason {
 	facts := &s.of.Facts
 	var v reason
 	if pl.Refusal != nil {
-		v.Space = facts.SpaceFor(t.Size())
+		v.Space = facts.SpaceFor("", t.Size())
 	}
 	for k := range pl.Items {
-		v.Space += facts.SpaceFor(pl.Items[k].Size)
+		v.Space += facts.SpaceFor(pl.Items[k].Path, pl.Items[k].Size)
 	}
 	v.Need = v.Space
 	destination := s.of.Loaders[s.by[i]].Tree.Destination()
@@ -185,21 +185,21 @@ func (s *Sheet) judge(i int) reason {
 				v.Kind = Copy
 			}
 			if found != nil && found[k] != "" {
-				v.Need -= facts.SpaceFor(item.Size)
+				v.Need -= facts.SpaceFor(item.Path, item.Size)
 				moved = true
 			}
 		case e.Folder:
 			v.Kind, v.detail = Differs, "a folder"
 			return v
 		case s.Holding(item): // a text may have been changed by hand, and stays
-			v.Need -= facts.SpaceFor(item.Size)
+			v.Need -= facts.SpaceFor(item.Path, item.Size)
 		case e.Size == 0 && item.Shape == shape.Written: // nothing of anybody's is in it
-			v.Need -= facts.SpaceFor(0)
+			v.Need -= facts.SpaceFor(item.Path, 0)
 			if v.Kind == Present {
 				v.Kind = Copy
 			}
 		case s.replace[folded]:
-			v.Need -= facts.SpaceFor(e.Size)
+			v.Need -= facts.SpaceFor(e.Path, e.Size)
 			v.Kind = Replaced
 		default:
 			v.Kind, v.Number, v.detail = Differs, e.Size, "a file of another size"
@@ -305,7 +305,7 @@ func (s *Sheet) companionSpace(i int, v *reason) {
 		if x.Spec.Is == "cover" {
 			continue
 		}
-		space := s.of.Facts.SpaceFor(x.Size)
+		space := s.of.Facts.SpaceFor(x.Path, x.Size)
 		v.Space += space
 		if _, there := s.present[s.fold(x.Path)]; !there {
 			v.Need += space
@@ -344,7 +344,7 @@ func (s *Sheet) noteLists() {
 	for k := range s.of.Loaders {
 		tree := s.of.Loaders[k].Tree
 		for _, l := range tree.ListLines() {
-			space := listSpace{around: int64(l.Around()), bare: l.Bare(), lines: map[int]int32{}}
+			space := listSpace{path: l.Path, around: int64(l.Around()), bare: l.Bare(), lines: map[int]int32{}}
 			l.Titles(func(i int) {
 				if int(s.by[i]) == k && s.base[i].Kind.Goes() {
 					if n := l.Bytes(i); n > 0 {
@@ -366,12 +366,12 @@ func (s *Sheet) noteLists() {
 // space is what a list takes on the target.
 func (l *listSpace) space(f target.Facts) int64 {
 	if l.bytes == 0 {
-		return f.SpaceFor(l.was)
+		return f.SpaceFor(l.path, l.was)
 	}
 	if l.bare {
-		return f.SpaceFor(max(l.around, l.was))
+		return f.SpaceFor(l.path, max(l.around, l.was))
 	}
-	return f.SpaceFor(max(l.around+l.bytes, l.was+l.fresh))
+	return f.SpaceFor(l.path, max(l.around+l.bytes, l.was+l.fresh))
 }
 
 // reported is the list with a title's lines, or without them.
@@ -419,7 +419,7 @@ func (s *Sheet) noteFreed() {
 		for _, p := range s.Holds(i) {
 			if e, ok := s.present[s.fold(p)]; ok && !mine[s.fold(p)] {
 				mine[s.fold(p)] = true
-				freed += s.of.Facts.SpaceFor(e.Size)
+				freed += s.of.Facts.SpaceFor(e.Path, e.Size)
 			}
 		}
 		if freed > 0 {
@@ -429,8 +429,8 @@ func (s *Sheet) noteFreed() {
 	for key, e := range s.present {
 		if !e.Folder && !mine[key] && s.Owns(e.Path) {
 			s.removing[key] = true
-			s.Freed += s.of.Facts.SpaceFor(e.Size)
-			s.Kept -= s.of.Facts.SpaceFor(e.Size)
+			s.Freed += s.of.Facts.SpaceFor(e.Path, e.Size)
+			s.Kept -= s.of.Facts.SpaceFor(e.Path, e.Size)
 		}
 	}
 }

@@ -108,6 +108,7 @@ type Elsewhere struct {
 
 // listSpace is the file in which a loader wants all titles listed.
 type listSpace struct {
+	path   string
 	was    int64         // bytes that it has on the target
 	around int64         // bytes that it has before and behind its lines, at most
 	bytes  int64         // of the lines of chosen titles
@@ -138,7 +139,7 @@ func Judge(c Case) *Sheet {
 	for _, e := range c.There {
 		key := s.fold(e.Path)
 		if !e.Folder && (target.IsTemporary(e.Path) || s.leaves(key)) {
-			space := c.Facts.SpaceFor(e.Size)
+			space := c.Facts.SpaceFor(e.Path, e.Size)
 			s.Kept -= space
 			if !target.IsTemporary(e.Path) {
 				s.Freed += space

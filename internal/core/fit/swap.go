@@ -55,7 +55,7 @@ func (s *Sheet) swapsOf(i int) (swaps []Swap, follows int64) {
 		if !there || !s.replace[key] || s.Holding(item) {
 			continue
 		}
-		w := Swap{s.of.Facts.SpaceFor(item.Size), s.of.Facts.SpaceFor(e.Size)}
+		w := Swap{s.of.Facts.SpaceFor(item.Path, item.Size), s.of.Facts.SpaceFor(e.Path, e.Size)}
 		if Follows(item) {
 			follows = max(follows, w.Old)
 		} else {
@@ -92,7 +92,7 @@ func (s *Sheet) with(more []Swap) []Swap {
 func (s *Sheet) held(i int) (bytes int64) {
 	for k := range s.lists {
 		if l := &s.lists[k]; l.bytes > 0 || i >= 0 && l.lines[i] > 0 {
-			bytes = max(bytes, s.of.Facts.SpaceFor(l.was))
+			bytes = max(bytes, s.of.Facts.SpaceFor(l.path, l.was))
 		}
 	}
 	for _, old := range s.follows {

@@ -120,7 +120,7 @@ func (s *Sheet) estimateStart() (bytes int64) {
 		return 0
 	}
 	for _, f := range s.StartFiles() {
-		bytes += s.of.Facts.SpaceFor(int64(len(f.Text))) + s.names.reserve(f.Path, s.fold)
+		bytes += s.of.Facts.SpaceFor(f.Path, int64(len(f.Text))) + s.names.reserve(f.Path, s.fold)
 	}
 	return bytes
 }

@@ -145,9 +145,10 @@ func (f *fixing) write(x *changed) string {
 		return ""
 	}
 	s := x.step
-	s.Size, s.Make, s.Space = n, &shape.Spec{Shape: shape.Written, Size: n, Text: shape.Text(text)}, f.facts.SpaceFor(n)
+	s.Size, s.Make = n, &shape.Spec{Shape: shape.Written, Size: n, Text: shape.Text(text)}
+	s.Space = f.facts.SpaceFor(x.Path, n)
 	if x.there {
-		s.Space -= f.facts.SpaceFor(x.was.Size)
+		s.Space -= f.facts.SpaceFor(x.was.Path, x.was.Size)
 	} else {
 		s.Kind, s.Path = Copy, f.at(x.Path)
 	}
@@ -169,12 +170,12 @@ func (f *fixing) fit(x *changed) string {
 	n, s := pictureSize(x.Fix), x.step
 	s.Size, s.Make = n, f.placed(shape.Fitted, x.was, n)
 	s.Make.With.Picture = x.Picture
-	s.Space = f.facts.SpaceFor(n) - f.facts.SpaceFor(x.was.Size)
+	s.Space = f.facts.SpaceFor(x.was.Path, n) - f.facts.SpaceFor(x.was.Path, x.was.Size)
 	if f.fold(x.To) != x.key {
 		if why := f.taken(x.To, ""); why != "" {
 			return why
 		}
-		s.Kind, s.Path, s.Was, s.Space = Copy, f.at(x.To), nil, f.facts.SpaceFor(n)
+		s.Kind, s.Path, s.Was, s.Space = Copy, f.at(x.To), nil, f.facts.SpaceFor(x.To, n)
 	}
 	f.text(x, s)
 	return ""

@@ -48,7 +48,7 @@ func (m *maker) sanitize() {
 			m.spelled[m.fold(e.Path)] = e.Path
 		} else if target.IsTemporary(e.Path) {
 			m.clears = append(m.clears, Step{Kind: Clear, Path: e.Path, Why: "an interrupted run left it half written",
-				Space: -m.facts.SpaceFor(e.Size)})
+				Space: -m.facts.SpaceFor(e.Path, e.Size)})
 		}
 	}
 }
@@ -147,10 +147,10 @@ func (m *maker) items(i int) {
 			continue
 		}
 		s := Step{Kind: Copy, Path: m.at(item.Path), Title: t.Key, Label: label, Why: item.Rule, Size: item.Size,
-			Space: m.facts.SpaceFor(item.Size)}
+			Space: m.facts.SpaceFor(item.Path, item.Size)}
 		if there {
 			s.Kind, s.Path, s.Was = Replace, was.Path, &was
-			s.Space -= m.facts.SpaceFor(was.Size)
+			s.Space -= m.facts.SpaceFor(was.Path, was.Size)
 			s.Merged = was.Size == 0 && item.Shape == shape.Written // nothing of anybody's is in it
 		}
 		s.Make = &item.Spec
@@ -213,7 +213,7 @@ func (m *maker) companions(i int) {
 			continue
 		}
 		s := Step{Kind: Copy, Path: m.at(c.Path), Title: t.Key, Label: t.Label(), Why: c.Rule, Make: &c.Spec,
-			Size: c.Size, Space: m.facts.SpaceFor(c.Size)}
+			Size: c.Size, Space: m.facts.SpaceFor(c.Path, c.Size)}
 		m.texts = append(m.texts, s)
 	}
 }
@@ -268,7 +268,7 @@ func (m *maker) startFiles() {
 	}
 	for _, t := range m.sheet.StartFiles() {
 		n := int64(len(t.Text))
-		m.texts = append(m.texts, Step{Kind: Copy, Path: m.at(t.Path), Why: t.Why, Size: n, Space: m.facts.SpaceFor(n),
+		m.texts = append(m.texts, Step{Kind: Copy, Path: m.at(t.Path), Why: t.Why, Size: n, Space: m.facts.SpaceFor(t.Path, n),
 			Make: &shape.Spec{Shape: shape.Written, Size: n, Text: shape.Text(t.Text)}})
 	}
 }
@@ -284,10 +284,10 @@ func (m *maker) updates() {
 		if u.Make != nil {
 			n = u.Make.Size
 		}
-		s := Step{Kind: Replace, Path: was.Path, Why: u.Why, Size: n, Space: m.facts.SpaceFor(n) - m.facts.SpaceFor(
-			was.Size), Was: &was, Merged: true, Wanted: shape.Text(u.Wanted), Make: &shape.Spec{Shape: shape.Written,
-			Size: n,
-			Text: shape.Text(u.Text)}}
+		s := Step{Kind: Replace, Path: was.Path, Why: u.Why, Size: n,
+			Space: m.facts.SpaceFor(was.Path, n) - m.facts.SpaceFor(was.Path, was.Size), Was: &was, Merged: true, Wanted: shape.Text(u.Wanted), Make: &shape.Spec{Shape: shape.Written,
+				Size: n,
+				Text: shape.Text(u.Text)}}
 		if u.Make != nil {
 			s.Merged, s.Remade, s.Make = false, true, u.Make
 		}
@@ -316,14 +316,14 @@ func (m *maker) lists() {
 			}
 			s := Step{Kind: Copy, Path: f.Path, Why: f.Rule, Make: &shape.Spec{Shape: shape.Written,
 				Size: int64(len(data)), Text: shape.Text(string(data))}, Size: int64(len(data)), Last: true,
-				Space: m.facts.SpaceFor(int64(len(data)))}
+				Space: m.facts.SpaceFor(f.Path, int64(len(data)))}
 			if there {
 				if read && text == string(s.Make.Text) {
 					continue
 				}
 				s.Merged, s.Wanted = own != nil, shape.Text(string(own))
 				s.Kind, s.Path, s.Was = Replace, was.Path, &was
-				s.Space -= m.facts.SpaceFor(was.Size)
+				s.Space -= m.facts.SpaceFor(was.Path, was.Size)
 			} else {
 				s.Path = m.at(f.Path)
 			}
@@ -379,7 +379,7 @@ func (m *maker) removing() {
 			gone[key] = true
 			was := e
 			m.removes = append(m.removes, Step{Kind: Remove, Path: e.Path, Why: why, Size: e.Size,
-				Space: -m.facts.SpaceFor(e.Size), Was: &was})
+				Space: -m.facts.SpaceFor(e.Path, e.Size), Was: &was})
 		}
 	}
 	for _, e := range m.sheet.There() {

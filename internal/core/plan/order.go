@@ -123,7 +123,7 @@ func (m *maker) swapsFirst(tied map[int]bool) (swaps []Step) {
 
 // swap is the space of a step that writes a file in place of another one.
 func (m *maker) swap(s *Step) fit.Swap {
-	old := m.facts.SpaceFor(s.Was.Size)
+	old := m.facts.SpaceFor(s.Was.Path, s.Was.Size)
 	return fit.Swap{New: s.Space + old, Old: old}
 }
 

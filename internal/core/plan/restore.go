@@ -28,7 +28,7 @@ func Restore(files []Returned, facts target.Facts, there []target.Entry, over bo
 	}
 	var puts []Step
 	for _, f := range files {
-		s := Step{Kind: Copy, Path: f.Path, Why: "it was here before", Size: f.Size, Space: facts.SpaceFor(f.Size),
+		s := Step{Kind: Copy, Path: f.Path, Why: "it was here before", Size: f.Size, Space: facts.SpaceFor(f.Path, f.Size),
 			Make: &shape.Spec{Source: title.File{Path: f.Copy, Size: f.Size, Modified: f.Modified}, Size: f.Size}}
 		if e, ok := present[facts.Filesystem.Fold(f.Path)]; ok {
 			if !over || e.Folder {
@@ -37,7 +37,7 @@ func Restore(files []Returned, facts target.Facts, there []target.Entry, over bo
 			}
 			was := e
 			s.Kind, s.Path, s.Was = Replace, e.Path, &was
-			s.Space -= facts.SpaceFor(e.Size)
+			s.Space -= facts.SpaceFor(e.Path, e.Size)
 		}
 		for _, dir := range layout.Folders(f.Path) {
 			if key := facts.Filesystem.Fold(dir); !present[key].Folder {

@@ -82,7 +82,7 @@ func TestNoStepOfAPlanFindsTooLittleSpace(t *testing.T) {
 			most := used(again)
 			if step.Kind == plan.Replace { // under its temporary name
 				replaced++
-				most -= f.SpaceFor(0)
+				most -= f.SpaceFor(step.Path, 0)
 			}
 			if most-before > s.free+f.Cluster { // a temporary name may take another cluster of its folder
 				t.Fatalf("step %d, %s %s, needs %d bytes, and %d are free", i, step.Kind, step.Path, most-before,

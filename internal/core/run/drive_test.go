@@ -38,7 +38,7 @@ func blank(t testing.TB, img string, n int64) {
 }
 
 func openDrive(t testing.TB, img string) *drive.Target {
-	p, err := drive.Open(context.Background(), drives.Here, drive.Address{Drive: img}, drive.Options{})
+	p, err := drive.OpenVolume(context.Background(), drives.Here, drive.Address{Drive: img}, drive.Options{})
 	require.NoError(t, err)
 	return p
 }

@@ -3,17 +3,13 @@
 package slabdisk
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
-	"net"
-	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"polytome/internal/core/loader"
 	"polytome/internal/core/sanitize"
@@ -58,18 +54,17 @@ func Open(ctx context.Context, at string, write bool) (*Image, error) {
 }
 
 // Remote reports whether a disk is named by an address.
-func Remote(at string) bool { return strings.HasPrefix(strings.ToLower(at), "nbd://") }
+func Remote(at string) bool { return nbd.IsAddress(at) }
 
 func openAt(ctx context.Context, at string, write bool) (im *Image, err error) {
 	id := "slab " + claim.FileID(at)
 	if Remote(at) {
-		u, err := url.Parse(at)
+		a, err := nbd.ParseAddress(at)
 		if err != nil {
-			return nil, fmt.Errorf("%s is no address: %w", at, err)
+			return nil, err
 		}
-		host := net.JoinHostPort(u.Hostname(), cmp.Or(u.Port(), nbd.Port))
-		id = "slab " + host + u.Path
-		c, err := dial(ctx, host, strings.TrimPrefix(u.Path, "/"))
+		id = "slab " + a.Key()
+		c, err := nbd.Open(ctx, at, nbd.Options{})
 		if err != nil {
 			return nil, err
 		}
@@ -84,24 +79,6 @@ func openAt(ctx context.Context, at string, write bool) (im *Image, err error) {
 		return nil, errors.Join(fmt.Errorf("opening %s: %w", at, err), im.m.Close())
 	}
 	return im, nil
-}
-
-// busyFor is how long a disk is waited for that somebody else uses: a console takes a moment to see that a client has
-// gone.
-const busyFor = 5 * time.Second
-
-func dial(ctx context.Context, host, export string) (*nbd.Client, error) {
-	for begun := time.Now(); ; {
-		c, err := nbd.Dial(ctx, host, export, nbd.Options{})
-		if !errors.Is(err, nbd.ErrBusy) || time.Since(begun) > busyFor {
-			return c, err
-		}
-		select {
-		case <-ctx.Done():
-			return nil, ctx.Err()
-		case <-time.After(100 * time.Millisecond):
-		}
-	}
 }
 
 func openFile(file string, write bool) (*Image, error) {

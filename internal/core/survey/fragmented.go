@@ -33,7 +33,7 @@ func withFragments(ctx context.Context, p target.Target, dir string) target.Targ
 	if err != nil || drives.SyncAt(dir) != nil {
 		return p
 	}
-	behind, err := drive.Open(ctx, drives.Here, drive.Address{Drive: d.Path, Part: part}, drive.Options{})
+	behind, err := drive.OpenVolume(ctx, drives.Here, drive.Address{Drive: d.Path, Part: part}, drive.Options{})
 	if err != nil {
 		return p
 	}

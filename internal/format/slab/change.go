@@ -1,6 +1,7 @@
 package slab
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -15,15 +16,19 @@ import (
 func update(crc uint32, b []byte) uint32 { return crc32.Update(crc, castagnoli, b) }
 
 // commit makes records those of the disk (3): in both tables, one after the other, so that one that is damaged later
-// loses nothing. The caller holds the lock.
+// loses nothing. While changes are held back, they are so in memory only. The caller holds the lock.
 func (d *Disk) commit(records []record) error {
+	if d.held {
+		d.table.records = records
+		return nil
+	}
 	gone := d.headsBut(records)
 	for range 2 {
 		next := table{d.table.generation + 1, records}
 		if err := d.write(&next, !d.other); err != nil {
 			return err
 		}
-		d.table, d.other = next, !d.other
+		d.table, d.other, d.last = next, !d.other, records
 	}
 	d.damaged = slices.DeleteFunc(d.damaged, func(s string) bool { return strings.HasPrefix(s, "table") })
 	for _, at := range gone {
@@ -36,8 +41,8 @@ func (d *Disk) commit(records []record) error {
 
 // headsBut are where the heads of titles are that the disk has and the records have not any longer, in bytes.
 func (d *Disk) headsBut(records []record) (out []int64) {
-	for i := range d.table.records {
-		r := &d.table.records[i]
+	for i := range d.last {
+		r := &d.last[i]
 		if r.what == ofTitle && !slices.ContainsFunc(records, func(o record) bool {
 			return o.what == ofTitle && o.extents[0].First == r.extents[0].First
 		}) {
@@ -80,13 +85,8 @@ type New struct {
 }
 
 func (n *New) record() record {
-	r := record{what: ofTitle, id: n.ID, name: n.Name, kind: n.Kind, cover: n.Cover, settings: lines(n.Settings),
-		written: n.Written}
-	if r.written.IsZero() {
-		r.written = time.Now()
-	}
-	r.written = r.written.UTC().Truncate(time.Second)
-	return r
+	return record{what: ofTitle, id: n.ID, name: n.Name, kind: n.Kind, cover: n.Cover, settings: lines(n.Settings),
+		written: stamp(n.Written)}
 }
 
 // lines are settings as a record has them, in the order of their keys.
@@ -102,54 +102,17 @@ func lines(settings map[string]string) string {
 // ID, that stays until the new one is whole. Cancelled, or with an error, the disk is as it was.
 func (d *Disk) Add(ctx context.Context, n New, size int64, from io.Reader, replace bool, progress func(n int64)) (
 	t Title, err error) {
-	r := n.record()
-	r.size = size
-	if err := r.wrong(); err != nil {
-		return t, err
-	}
-	d.mu.Lock()
-	old, _ := d.table.find(r.key())
-	if old != nil && !replace {
-		d.mu.Unlock()
-		return t, fmt.Errorf("%s: %w", n.ID, ErrExists)
-	}
-	slabs := (size + headBytes + Slab - 1) / Slab
-	runs, err := allocate(d.free(), slabs)
+	w, err := d.BeginTitle(n, size, How{Replace: replace})
 	if err != nil {
-		d.mu.Unlock()
-		return t, fmt.Errorf("%s needs %d slabs of 4 MiB: %w", n.ID, slabs, err)
-	}
-	for _, e := range runs {
-		r.extents = append(r.extents, Extent{e.First * d.head.perSlab(), e.Count * d.head.perSlab()})
-	}
-	d.taken = append(d.taken, runs...)
-	d.mu.Unlock()
-	defer func() {
-		d.mu.Lock()
-		d.taken = slices.DeleteFunc(d.taken, func(e Extent) bool { return slices.Contains(runs, e) })
-		d.mu.Unlock()
-	}()
-	if r.sum, err = d.fill(ctx, &r, from, progress); err != nil {
 		return t, err
 	}
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if err := d.putHead(&r); err != nil {
-		return t, err
+	if err := w.fill(ctx, size, from, progress); err != nil {
+		return t, errors.Join(err, w.Abort())
 	}
-	if err := d.m.Sync(); err != nil {
-		return t, err
+	if err := w.Commit(); err != nil {
+		return t, errors.Join(err, w.Abort())
 	}
-	records := slices.Clone(d.table.records)
-	if _, k := d.table.find(r.key()); k >= 0 {
-		records[k] = r
-	} else {
-		records = append(records, r)
-	}
-	if err := d.commit(records); err != nil {
-		return t, err
-	}
-	return r.title(), nil
+	return w.r.title(), nil
 }
 
 // putHead writes the head of a title (2.4).
@@ -167,36 +130,28 @@ func (d *Disk) putHead(r *record) error {
 // piece is how much is read and written at once.
 const piece = 4 << 20
 
-// fill writes the content of a record, and returns its checksum.
-func (d *Disk) fill(ctx context.Context, r *record, from io.Reader, progress func(n int64)) (crc uint32, err error) {
-	b, left := make([]byte, min(piece, max(r.size, 1))), r.size
-	skip := int64(0)
-	if r.what == ofTitle {
-		skip = headBytes
-	}
-	for _, e := range r.extents {
-		at, end := e.First*d.head.sector+skip, (e.First+e.Count)*d.head.sector
-		for skip = 0; at < end && left > 0; {
-			if err := ctx.Err(); err != nil {
-				return 0, err
+// fill writes so many bytes.
+func (w *Writer) fill(ctx context.Context, size int64, from io.Reader, progress func(n int64)) error {
+	b := make([]byte, min(piece, max(size, 1)))
+	for w.at < size {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		n, err := io.ReadFull(from, b[:min(int64(len(b)), size-w.at)])
+		if n == 0 || err != nil {
+			if err == nil || errors.Is(err, io.EOF) {
+				err = io.ErrUnexpectedEOF
 			}
-			n, err := io.ReadFull(from, b[:min(int64(len(b)), end-at, left)])
-			if n == 0 || err != nil {
-				if err == nil || errors.Is(err, io.EOF) {
-					err = io.ErrUnexpectedEOF
-				}
-				return 0, fmt.Errorf("reading what is to be %s: %w", r.shown(), err)
-			}
-			crc = update(crc, b[:n])
-			if _, err := d.m.WriteAt(b[:n], at); err != nil {
-				return 0, err
-			}
-			if at, left = at+int64(n), left-int64(n); progress != nil {
-				progress(int64(n))
-			}
+			return fmt.Errorf("reading what is to be %s: %w", w.r.shown(), err)
+		}
+		if _, err := w.Write(b[:n]); err != nil {
+			return err
+		}
+		if progress != nil {
+			progress(int64(n))
 		}
 	}
-	return crc, nil
+	return nil
 }
 
 // change has a function change a copy of the record with a key, and makes that the disk's.
@@ -223,6 +178,21 @@ func (d *Disk) change(key string, do func(r *record)) error {
 // Rename gives a title another name.
 func (d *Disk) Rename(id, name string) error {
 	return d.change("title "+fold(id), func(r *record) { r.name = name })
+}
+
+// Retitle gives a title another ID, name and kind.
+func (d *Disk) Retitle(id string, as New) error {
+	return d.change("title "+fold(id), func(r *record) { r.id, r.name, r.kind = as.ID, as.Name, as.Kind })
+}
+
+// RenameFile gives a small file another name.
+func (d *Disk) RenameFile(from, to string) error {
+	return d.change("file "+fold(from), func(r *record) { r.name = to })
+}
+
+// SetText sets all settings of a title at once, as the record has them: lines key=value.
+func (d *Disk) SetText(id, settings string) error {
+	return d.change("title "+fold(id), func(r *record) { r.settings = settings })
 }
 
 // SetCover names the small file that a title has as its cover, "" for none.
@@ -264,31 +234,15 @@ func (d *Disk) remove(key string) error {
 
 // PutFile writes a small file, in place of one of the same name.
 func (d *Disk) PutFile(ctx context.Context, name string, data []byte, written time.Time) error {
-	if written.IsZero() {
-		written = time.Now()
-	}
-	r := record{what: ofFile, name: name, size: int64(len(data)), sum: sum(data),
-		written: written.UTC().Truncate(time.Second)}
-	if err := r.wrong(); err != nil {
+	w, err := d.BeginFile(name, int64(len(data)), written, How{Replace: true})
+	if err != nil {
 		return err
 	}
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	var err error
-	if r.extents, err = d.sectorsFor(r.size); err != nil {
-		return fmt.Errorf("%s has %d bytes: %w", name, len(data), err)
+	if err := w.fill(ctx, int64(len(data)), bytes.NewReader(data), nil); err != nil {
+		return errors.Join(err, w.Abort())
 	}
-	if _, err := d.fill(ctx, &r, strings.NewReader(string(data)), nil); err != nil {
-		return err
+	if err := w.Commit(); err != nil {
+		return errors.Join(err, w.Abort())
 	}
-	if err := d.m.Sync(); err != nil {
-		return err
-	}
-	records := slices.Clone(d.table.records)
-	if _, k := d.table.find(r.key()); k >= 0 {
-		records[k] = r
-	} else {
-		records = append(records, r)
-	}
-	return d.commit(records)
+	return nil
 }

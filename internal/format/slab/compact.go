@@ -71,12 +71,12 @@ func (d *Disk) move(ctx context.Context, i int, to Extent, progress func(n int64
 	r := d.table.records[i]
 	from := d.contentOf(&r)
 	r.extents = []Extent{to}
-	crc, err := d.fill(ctx, &r, from, progress)
-	if err != nil {
+	w := &Writer{d: d, r: r}
+	if err := w.fill(ctx, r.size, from, progress); err != nil {
 		return err
 	}
-	if crc != r.sum {
-		return &SumError{r.shown() + ", which was to be moved,", crc, r.sum}
+	if w.sum != r.sum {
+		return &SumError{r.shown() + ", which was to be moved,", w.sum, r.sum}
 	}
 	if err := d.putHead(&r); err != nil {
 		return err

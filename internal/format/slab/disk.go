@@ -28,6 +28,7 @@ type Title struct {
 	Kind     string            `json:"kind,omitempty"`
 	Cover    string            `json:"cover,omitempty"` // name of a small file
 	Settings map[string]string `json:"settings,omitempty"`
+	Text     string            `json:"-"`    // the settings as the record has them
 	Size     int64             `json:"size"` // of the content, in bytes
 	Sum      uint32            `json:"crc32c"`
 	Written  time.Time         `json:"written"`
@@ -65,8 +66,10 @@ type Disk struct {
 	head    header
 	damaged []string // parts that were found damaged and are not needed
 	table   table
-	other   bool     // the valid table is the second one
-	taken   []Extent // slabs that something is being written to
+	other   bool // the valid table is the second one
+	writers map[*Writer]bool
+	held    bool     // changes wait in memory
+	last    []record // those of the valid table
 }
 
 // table is what a valid table says.
@@ -78,7 +81,7 @@ type table struct {
 // Open reads the header and the tables of the disk in the size bytes of a medium. It returns [ErrNotSlab] for what is
 // none, and [ErrNoTable] where no table is valid.
 func Open(m Medium, size int64) (*Disk, error) {
-	d := &Disk{m: m, size: size}
+	d := &Disk{m: m, size: size, writers: map[*Writer]bool{}}
 	err := d.readHeader()
 	if err != nil {
 		return nil, err
@@ -97,8 +100,19 @@ func Open(m Medium, size int64) (*Disk, error) {
 	if best == nil {
 		return nil, ErrNoTable
 	}
-	d.table = *best
+	d.table, d.last = *best, best.records
 	return d, nil
+}
+
+// Is reports whether a medium begins like a slab disk, by its header or the copy of that.
+func Is(m io.ReaderAt) bool {
+	for _, at := range []int64{0, Slab - 512, Slab - 4096} {
+		b := make([]byte, blockBytes)
+		if _, err := m.ReadAt(b, at); err == nil && string(b[:8]) == headerMark {
+			return true
+		}
+	}
+	return false
 }
 
 // readHeader reads the header, or its copy (2.1, 4).
@@ -263,8 +277,8 @@ func (d *Disk) Titles() (out []Title) {
 }
 
 func (r *record) title() Title {
-	t := Title{ID: r.id, Name: r.name, Kind: r.kind, Cover: r.cover, Size: r.size, Sum: r.sum, Written: r.written,
-		Extents: slices.Clone(r.extents)}
+	t := Title{ID: r.id, Name: r.name, Kind: r.kind, Cover: r.cover, Text: r.settings, Size: r.size, Sum: r.sum,
+		Written: r.written, Extents: slices.Clone(r.extents)}
 	for line := range strings.Lines(r.settings) {
 		if t.Settings == nil {
 			t.Settings = map[string]string{}
@@ -273,6 +287,33 @@ func (r *record) title() Title {
 		t.Settings[key] = value
 	}
 	return t
+}
+
+// Title is the one with an ID; ok is false where there is none.
+func (d *Disk) Title(id string) (t Title, ok bool) {
+	d.mu.RLock()
+	defer d.mu.RUnlock()
+	r, _ := d.table.find("title " + fold(id))
+	if r == nil {
+		return t, false
+	}
+	return r.title(), true
+}
+
+// File is the small file of a name; ok is false where there is none.
+func (d *Disk) File(name string) (f File, ok bool) {
+	d.mu.RLock()
+	defer d.mu.RUnlock()
+	r, _ := d.table.find("file " + fold(name))
+	if r == nil {
+		return f, false
+	}
+	return File{r.name, r.size, r.sum, r.written}, true
+}
+
+// FileContent is what is in a small file, as [Disk.Content] is of a title.
+func (d *Disk) FileContent(name string) (*io.SectionReader, error) {
+	return d.read("file " + fold(name))
 }
 
 // Files are the small files, in the order in which they were added.
@@ -299,17 +340,21 @@ func (t *table) find(key string) (*record, int) {
 
 // contentOf is what stands in the extents of a record.
 func (d *Disk) contentOf(r *record) *io.SectionReader {
+	return io.NewSectionReader(fstree.Extents(d.m, d.runsOf(r)), 0, r.size)
+}
+
+// runsOf are where the content of a record lies on the medium.
+func (d *Disk) runsOf(r *record) (runs []fstree.Extent) {
 	skip, left := int64(0), r.size
 	if r.what == ofTitle {
 		skip = headBytes
 	}
-	var runs []fstree.Extent
 	for _, e := range r.extents {
 		n := min(e.Count*d.head.sector-skip, left)
 		runs = append(runs, fstree.Extent{At: e.First*d.head.sector + skip, Length: n})
 		skip, left = 0, left-n
 	}
-	return io.NewSectionReader(fstree.Extents(d.m, runs), 0, r.size)
+	return runs
 }
 
 // Content is what is in a title, as long as nothing is changed on the disk. Its ReaderAt may be used by several

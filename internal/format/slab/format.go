@@ -48,7 +48,7 @@ func Format(m Medium, size int64, o Options) (*Disk, error) {
 	case len(h.label) > LongestLabel || !utf8.ValidString(h.label):
 		return nil, fmt.Errorf("a label has at most %d bytes of UTF-8", LongestLabel)
 	}
-	d := &Disk{m: m, size: size, head: h, other: true}
+	d := &Disk{m: m, size: size, head: h, other: true, writers: map[*Writer]bool{}}
 	// a table of an earlier disk must not be taken for one of this: it has another number, and is made invalid first
 	empty := make([]byte, 4096)
 	for _, at := range []int64{0, Slab - 4096, h.tableAt(false), h.tableAt(true)} {

@@ -28,7 +28,7 @@ func LookOver(ctx context.Context, m Medium, size int64, progress func(n int64))
 	d, err := Open(m, size)
 	switch {
 	case errors.Is(err, ErrNoTable):
-		d = &Disk{m: m, size: size}
+		d = &Disk{m: m, size: size, writers: map[*Writer]bool{}}
 		if err := d.readHeader(); err != nil {
 			return nil, err
 		}

@@ -128,7 +128,7 @@ func TestWhatCannotBeIsRefused(t *testing.T) {
 		"two lines":         {put(slab.New{ID: "A", Name: "a\nb"}, 1), nil, "several lines"},
 		"no setting": {put(slab.New{ID: "A", Name: "x", Settings: map[string]string{"a b ": "c"}}, 1), nil,
 			"key=value"},
-		"too large":           {put(slab.New{ID: "A", Name: "x"}, 9*slab.Slab), slab.ErrNoSpace, "needs 10 slabs"},
+		"too large":           {put(slab.New{ID: "A", Name: "x"}, 9*slab.Slab), slab.ErrNoSpace, "10 slabs of 4 MiB are needed"},
 		"no such title":       {d.Rename("B", "x"), slab.ErrNotFound, ""},
 		"no such file":        {d.RemoveFile("B"), slab.ErrNotFound, ""},
 		"a name for a file":   {d.PutFile(t.Context(), "../x", nil, when), nil, "no name for a small file"},

@@ -51,6 +51,8 @@ var (
 	ErrNoTable = errors.New("both tables of the disk are damaged: repair saves the titles that can be found")
 	// ErrNoSpace reports that there is not as much free space, or not in so few pieces.
 	ErrNoSpace = errors.New("there is not enough free space on the disk")
+	// ErrPieces reports that there is enough free space, and not in one piece.
+	ErrPieces = errors.New("there is not enough free space in one piece: compact makes it one")
 	// ErrNotFound reports that there is no such title or small file.
 	ErrNotFound = errors.New("no such title or file on the disk")
 	// ErrExists reports that another title has the ID, or another small file the name.

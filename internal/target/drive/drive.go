@@ -20,22 +20,25 @@ import (
 	"polytome/internal/format/fstree"
 	"polytome/internal/format/volume"
 	"polytome/internal/medium"
+	"polytome/internal/nbd"
 	"polytome/internal/target"
 	"polytome/internal/target/claim"
+	"polytome/internal/target/slab"
 )
 
-// Scheme begins the address of a drive: "drive:" and a path or serial number, and "#2" for a partition.
+// Scheme begins the address of a drive: "drive:" and a path or serial number, and "#2" for a partition. An export has an
+// address of its own: "nbd://192.168.0.20/vesper-disk".
 const Scheme = "drive:"
 
 // An Address names a volume on a drive.
 type Address struct {
-	Drive string // a path, or a serial number
+	Drive string // a path, a serial number, or the address of an export
 	Part  int    // number of the partition; 0 for the first volume that can be filled
 }
 
 // ParseAddress takes an address apart. ok is false for one of another kind.
 func ParseAddress(s string) (a Address, ok bool) {
-	if a.Drive, ok = strings.CutPrefix(s, Scheme); !ok {
+	if a.Drive, ok = strings.CutPrefix(s, Scheme); !ok && !nbd.IsAddress(s) {
 		return a, false
 	}
 	if name, part, cut := strings.Cut(a.Drive, "#"); cut {
@@ -57,13 +60,19 @@ func AddressOf(path string) string {
 
 // IsFile reports whether the drive is given by a path.
 func (a Address) IsFile() bool {
-	return strings.ContainsRune(a.Drive, os.PathSeparator) || strings.Contains(a.Drive, "/") ||
-		strings.HasSuffix(a.Drive, ".img")
+	return !a.Network() && (strings.ContainsRune(a.Drive, os.PathSeparator) || strings.Contains(a.Drive, "/") ||
+		strings.HasSuffix(a.Drive, ".img"))
 }
+
+// Network reports whether the drive is an export.
+func (a Address) Network() bool { return nbd.IsAddress(a.Drive) }
 
 // String writes the address.
 func (a Address) String() string {
-	s := Scheme + a.Drive
+	s := a.Drive
+	if !a.Network() {
+		s = Scheme + s
+	}
 	if a.Part > 0 {
 		s += "#" + strconv.Itoa(a.Part)
 	}
@@ -75,56 +84,89 @@ type Options struct {
 	Contiguous bool // a file that finds no space contiguous is not written
 }
 
-// Target is a volume that gets filled. It is only read until something is written for the first time; then it goes
-// through the guard.
+// Target is a FAT or exFAT volume that gets filled. It is only read until something is written for the first time; then
+// it goes through the guard.
 type Target struct {
-	sys   drives.System
-	shown *drives.Drive
-	vol   *drives.Volume
-	opts  Options
+	h    *drives.Handle
+	opts Options
 
-	mu       sync.Mutex
-	medium   *medium.File
-	part     *medium.File
-	v        *volume.Volume
-	writable bool
-	held     bool
-	written  atomic.Int64 // writes since the last time that everything was brought to the medium
+	mu      sync.Mutex
+	v       *volume.Volume
+	held    bool
+	written atomic.Int64 // writes since the last time that everything was brought to the medium
 }
 
 var _ target.Target = (*Target)(nil)
 
-// Open opens a volume.
-func Open(ctx context.Context, sys drives.System, a Address, opts Options) (*Target, error) {
+// Open opens a volume: a [*Target], or a [*slab.Target] for a console's own disk. The target is of use as long as the
+// context lasts.
+func Open(ctx context.Context, sys drives.System, a Address, opts Options) (target.Target, error) {
+	d, vol, err := find(ctx, sys, a)
+	if err != nil {
+		return nil, err
+	}
+	return On(ctx, sys, d, vol, opts)
+}
+
+// OpenVolume is Open for what only a FAT or exFAT volume can do.
+func OpenVolume(ctx context.Context, sys drives.System, a Address, opts Options) (*Target, error) {
+	d, vol, err := find(ctx, sys, a)
+	if err != nil {
+		return nil, err
+	}
+	return OnVolume(ctx, sys, d, vol, opts)
+}
+
+// find looks at the drive that an address names, and chooses the volume.
+func find(ctx context.Context, sys drives.System, a Address) (*drives.Drive, *drives.Volume, error) {
 	d, err := sys.Look(ctx, a.Drive)
 	if err != nil {
-		return nil, err
+		return nil, nil, unreachable(err)
 	}
 	if d.Trouble != "" {
-		return nil, fmt.Errorf("%w: %s", target.ErrGone, d.Trouble)
+		return nil, nil, fmt.Errorf("%w: %s", target.ErrGone, d.Trouble)
 	}
 	vol, err := Choose(d, a.Part)
-	if err != nil {
-		return nil, err
+	return d, vol, err
+}
+
+// unreachable adds the typed error for an export that does not answer now.
+func unreachable(err error) error {
+	switch {
+	case errors.Is(err, nbd.ErrBusy):
+		return fmt.Errorf("%w: %w", target.ErrBusy, err)
+	case errors.Is(err, nbd.ErrGone):
+		return fmt.Errorf("%w: %w", target.ErrGone, err)
 	}
-	return On(sys, d, vol, opts)
+	return err
 }
 
 // On opens a volume of a drive that was looked at just now.
-func On(sys drives.System, d *drives.Drive, vol *drives.Volume, opts Options) (*Target, error) {
-	p := &Target{sys: sys, shown: d, vol: vol, opts: opts}
-	f, err := os.Open(d.Path)
-	if err != nil {
-		return nil, fmt.Errorf("opening %s: %w", d.Path, err)
+func On(ctx context.Context, sys drives.System, d *drives.Drive, vol *drives.Volume, opts Options) (target.Target,
+	error) {
+	if vol.Filesystem == drives.Slab {
+		return slab.On(ctx, sys, d, vol, slab.Options{Contiguous: opts.Contiguous})
 	}
-	m, err := medium.Of(f)
-	if err != nil {
-		_ = f.Close()
-		return nil, err
+	return OnVolume(ctx, sys, d, vol, opts)
+}
+
+// OnVolume is On for a FAT or exFAT volume.
+func OnVolume(ctx context.Context, sys drives.System, d *drives.Drive, vol *drives.Volume, opts Options) (*Target,
+	error) {
+	if vol.Filesystem == drives.Slab {
+		return nil, fmt.Errorf("%s is a slab disk, which has no clusters: polytome slab shows and changes it", d.Name())
 	}
-	if err := p.use(m); err != nil {
-		_ = m.Close()
-		return nil, err
+	p := &Target{opts: opts}
+	var err error
+	p.h, err = sys.Handle(ctx, d, vol, func(part *medium.File) error {
+		v, err := drives.OpenVolume(part)
+		if err == nil {
+			p.v = v
+		}
+		return err
+	})
+	if err != nil {
+		return nil, unreachable(err)
 	}
 	return p, nil
 }
@@ -158,65 +200,31 @@ func Choose(d *drives.Drive, part int) (*drives.Volume, error) {
 		d.Path)
 }
 
-// use takes up the volume on an opened drive.
-func (p *Target) use(m *medium.File) error {
-	part := m.Part(p.vol.Start, p.vol.Size)
-	v, err := drives.OpenVolume(part)
-	if err != nil {
-		return err
-	}
-	p.medium, p.part, p.v = m, part, v
-	return nil
-}
-
 // Drive is the drive as it was looked at.
-func (p *Target) Drive() *drives.Drive { return p.shown }
+func (p *Target) Drive() *drives.Drive { return p.h.Drive() }
 
 // Volume is the volume itself, for what is not a matter of files: pieces, checks.
 func (p *Target) Volume() *volume.Volume { return p.v }
 
 // Write has the volume be written to, through the guard.
 func (p *Target) Write(ctx context.Context) (*volume.Volume, error) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if p.writable {
-		return p.v, nil
+	err := p.h.Write(ctx)
+	if drives.IsRefused(err) {
+		err = fmt.Errorf("%w: %w", target.ErrReadOnly, err)
 	}
-	m, err := p.sys.Open(ctx, p.shown, drives.Filling, drives.Consent{})
-	if err != nil {
-		if drives.IsRefused(err) {
-			return nil, fmt.Errorf("%w: %w", target.ErrReadOnly, err)
-		}
-		return nil, err
-	}
-	old := p.medium
-	if err := p.use(m); err != nil {
-		_ = m.Close()
-		return nil, err
-	}
-	_ = old.Close()
-	p.writable = true
-	return p.v, nil
+	return p.v, err
 }
 
-// Claim has the volume to itself: by the drive's serial number, or as the file that the image is.
-func (p *Target) Claim() (release func(), err error) {
-	key := p.shown.Key()
-	if p.shown.Image {
-		key = claim.FileID(p.shown.Path)
-	}
-	return claim.Named(fmt.Sprintf("volume %s %d", key, p.vol.Number))
-}
+// Claim has the volume to itself.
+func (p *Target) Claim() (release func(), err error) { return claim.Named(p.h.Claim(claim.FileID)) }
 
 // Close brings everything to the medium, and lets go of the drive.
 func (p *Target) Close() error {
-	p.mu.Lock()
-	defer p.mu.Unlock()
 	var err error
-	if p.writable {
+	if p.h.Writes() {
 		err = p.explain("closing", "", p.v.Close())
 	}
-	return errors.Join(err, p.medium.Close())
+	return errors.Join(err, p.h.Close())
 }
 
 // Facts are read off the volume.
@@ -317,10 +325,10 @@ func (p *Target) Fragments(_ context.Context, name string) (int, error) {
 
 // PartitionTable is the name of the drive's partition table.
 func (p *Target) PartitionTable() string {
-	if p.shown.Table == nil {
+	if p.h.Drive().Table == nil {
 		return "none"
 	}
-	return string(p.shown.Table.Scheme)
+	return string(p.h.Drive().Table.Scheme)
 }
 
 // change does something to the volume, and brings it to the medium.
@@ -416,7 +424,7 @@ func (p *Target) explain(doing, name string, err error) error {
 	if errors.As(err, &pe) {
 		err = pe.Err
 	}
-	at := p.shown.Name()
+	at := p.h.Drive().Name()
 	if name != "" {
 		at = name + " on " + at
 	}
@@ -425,7 +433,7 @@ func (p *Target) explain(doing, name string, err error) error {
 	switch {
 	case errors.As(err, &pieces):
 		return fmt.Errorf("%s %s: %w (%w); its loader starts only contiguous files: polytome drives map %s "+
-			"--defragment makes contiguous space", doing, at, target.ErrNoSpace, err, p.shown.Path)
+			"--defragment makes contiguous space", doing, at, target.ErrNoSpace, err, p.h.Drive().Path)
 	case kind != nil && !errors.Is(err, kind):
 		return fmt.Errorf("%s %s: %w (%w)", doing, at, kind, err)
 	}
@@ -440,8 +448,12 @@ func kindOf(err error) error {
 		return target.ErrReadOnly
 	case errors.Is(err, fs.ErrExist):
 		return target.ErrExists
+	case errors.Is(err, nbd.ErrGone):
+		return target.ErrGone
+	case errors.Is(err, nbd.ErrBusy):
+		return target.ErrBusy
 	}
-	return gone(err)
+	return target.Classify(err)
 }
 
 // writer is a file without a name.
@@ -490,7 +502,7 @@ func (w *writer) Flush() error {
 	if n == 0 {
 		return nil
 	}
-	if err := w.p.part.Sync(); err != nil {
+	if err := w.p.h.Part().Sync(); err != nil {
 		return w.p.explain("flushing", w.name, err)
 	}
 	w.p.written.Add(-n)
@@ -528,10 +540,10 @@ func (p *Target) ahead(files []target.Writer) {
 	if sum == 0 || to-from > aheadMost || to-from > 2*sum { // they lie apart
 		return
 	}
-	if p.part.Drop(from, to-from) != nil {
+	if p.h.Part().Drop(from, to-from) != nil {
 		return
 	}
-	p.part.Ahead(from, to-from)
+	p.h.Part().Ahead(from, to-from)
 	for _, f := range files {
 		f.(*writer).dropped = true
 	}
@@ -542,11 +554,11 @@ func (w *writer) ReadBack() (target.Content, error) {
 		if w.dropped {
 			break
 		}
-		if err := w.p.part.Drop(e.At, e.Length); err != nil {
+		if err := w.p.h.Part().Drop(e.At, e.Length); err != nil {
 			return nil, w.p.explain("reading back", w.name, err)
 		}
 	}
-	return &back{fstree.Extents(w.p.part, w.w.Extents()), w.w.Size()}, nil
+	return &back{fstree.Extents(w.p.h.Part(), w.w.Extents()), w.w.Size()}, nil
 }
 
 func (w *writer) Date(t time.Time) error {

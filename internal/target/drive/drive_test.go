@@ -58,7 +58,7 @@ func image(t testing.TB, filesystem string, scheme partition.Scheme, n int64) st
 func open(t testing.TB, name string, o drive.Options) *drive.Target {
 	p, err := drive.Open(ctx, drives.Here, drive.Address{Drive: name}, o)
 	require.NoError(t, err)
-	return p
+	return p.(*drive.Target)
 }
 
 // judged has a foreign check look at the volume of an image.

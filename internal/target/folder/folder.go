@@ -398,7 +398,7 @@ func (p *Target) explain(doing, name string, err error) error {
 		return fmt.Errorf("%s %s: %w: a link leads out of the target; replace the link by a folder, or use the "+
 			"folder it leads to as the target", doing, full, target.ErrReadOnly)
 	}
-	if kind := classify(err); kind != nil {
+	if kind := target.Classify(err); kind != nil {
 		if left, known := filesLeft(p.dir); errors.Is(kind, target.ErrNoSpace) && known && left == 0 {
 			kind = target.ErrNoFiles
 		}

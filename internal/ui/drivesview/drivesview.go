@@ -339,7 +339,9 @@ func (m *Model) Update(msg tea.Msg, _ bool) (t state.Taken, ok bool) {
 func (m *Model) takeUp() {
 	sys, d, v := m.d.System, m.current().Drive, *m.volume()
 	m.subject = d
-	m.open = func() (*drive.Target, error) { return drive.On(sys, d, &v, drive.Options{}) }
+	m.open = func() (*drive.Target, error) {
+		return drive.OnVolume(context.Background(), sys, d, &v, drive.Options{})
+	}
 }
 
 // Preparing reports whether a drive is being prepared, which must not be interrupted.

@@ -1,27 +1,25 @@
 //go:build !windows
 
-package folder
+package target
 
 import (
 	"errors"
 	"syscall"
-
-	"polytome/internal/target"
 )
 
-// classify finds the typed error for what the system said, or nil.
-func classify(err error) error {
+// Classify finds the typed error for what the system said about a file or device; nil for none.
+func Classify(err error) error {
 	var no syscall.Errno
 	if !errors.As(err, &no) {
 		return nil
 	}
 	switch no {
 	case syscall.ENOSPC, syscall.EDQUOT:
-		return target.ErrNoSpace
+		return ErrNoSpace
 	case syscall.EROFS, syscall.EACCES, syscall.EPERM:
-		return target.ErrReadOnly
+		return ErrReadOnly
 	case syscall.EIO, syscall.ENODEV, syscall.ENXIO, syscall.ESTALE, syscall.ENOTCONN:
-		return target.ErrGone
+		return ErrGone
 	}
 	return nil
 }
