@@ -3,6 +3,7 @@ package connections
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"net/netip"
@@ -15,6 +16,8 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/survey"
+	"polytome/internal/drives"
+	"polytome/internal/nbd"
 	"polytome/internal/netcards"
 	"polytome/internal/target/drive"
 	"polytome/internal/target/protocols"
@@ -141,7 +144,7 @@ func link(b *bench.Bench, n int, set *loader.Set, cards []netcards.Card) Link {
 		if known, err := set.Profile(name); err == nil {
 			p = known
 			l.Loader, l.Console = p.Shown, p.Console
-			l.Via = cmp.Or(l.Via, survey.WayTo(l.At, p))
+			l.Via = cmp.Or(l.Via, survey.WayTo(l.At, p, c.As))
 		}
 	}
 	console := cmp.Or(l.Console, "console")
@@ -187,7 +190,9 @@ func link(b *bench.Bench, n int, set *loader.Set, cards []netcards.Card) Link {
 func (l *Link) localNeeds(console string) string {
 	what := "the folder " + l.At
 	if a, ok := drive.ParseAddress(l.At); ok {
-		what = "the drive " + a.Drive
+		if what = "the drive " + a.Drive; a.Network() {
+			return "the network that the " + console + " is in, and the menu open there that exports " + a.Drive
+		}
 	}
 	switch l.Via {
 	case "usb":
@@ -228,12 +233,26 @@ func (l *Link) Try(ctx context.Context, t Trier) Tried {
 	}
 	file := l.At
 	if a, ok := drive.ParseAddress(l.At); ok {
-		file = a.Drive
+		if file = a.Drive; a.Network() {
+			return tryExport(ctx, a.Drive)
+		}
 	}
 	if _, err := os.Stat(file); err != nil {
 		return Tried{State: Absent, Say: file + " does not exist", Do: "plug it in, or fix its path", At: time.Now()}
 	}
 	return Tried{State: Answers, Say: file + " is connected", At: time.Now()}
+}
+
+// tryExport connects to what a console exports, for a moment.
+func tryExport(ctx context.Context, address string) Tried {
+	d, err := drives.Here.Look(ctx, address)
+	switch {
+	case errors.Is(err, nbd.ErrBusy):
+		return Tried{State: Answers, Say: err.Error(), Do: "end the other one that uses it", At: time.Now()}
+	case err != nil:
+		return Tried{State: Absent, Say: err.Error(), Do: "open the menu on the console that exports it", At: time.Now()}
+	}
+	return Tried{State: Answers, Say: d.Describe() + " answers", At: time.Now()}
 }
 
 // NoFlush is what holds for a server that cannot be asked to bring a file to its disk.

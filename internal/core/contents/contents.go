@@ -70,8 +70,8 @@ func Of(entries []target.Entry, filesystem target.Filesystem, set *loader.Set) *
 		}
 	}
 	for _, p := range set.Profiles {
-		a := p.Attachment("usb", filesystem.Name)
-		if a == nil || !a.Reads(filesystem.Name) {
+		a := p.OnDrive(filesystem.Name, false)
+		if a == nil {
 			continue
 		}
 		l := Loader{Name: p.Name, Shown: p.Shown}

@@ -646,6 +646,22 @@ func (p *Profile) Attachment(via, filesystem string) *Attachment {
 	return first
 }
 
+// OnDrive returns the loader's attachment for a drive that has the filesystem: plugged in, in an adapter, or exported by
+// the console. It is nil where the loader reads none like that; "" leaves the filesystem open.
+func (p *Profile) OnDrive(filesystem string, network bool) *Attachment {
+	for i := range p.Attachments {
+		a := &p.Attachments[i]
+		drive := a.Via == "usb" || a.Via == "adapter"
+		if network {
+			drive = a.Via == "nbd" && !a.ReadOnly
+		}
+		if drive && (filesystem == "" || a.Reads(filesystem)) {
+			return a
+		}
+	}
+	return nil
+}
+
 // Connections lists the connections on which the loader can be reached.
 func (p *Profile) Connections() []string {
 	var out []string

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
 	"path"
 	"strings"
 	"time"
@@ -18,6 +17,7 @@ import (
 	"polytome/internal/format/exfat"
 	"polytome/internal/format/fat"
 	"polytome/internal/format/partition"
+	"polytome/internal/format/slab"
 	"polytome/internal/format/volume"
 	"polytome/internal/medium"
 	"polytome/internal/size"
@@ -33,11 +33,15 @@ type Event struct {
 // A Report is how it ended.
 type Report struct {
 	Drive   *drives.Drive  `json:"drive"` // as it is now
-	Health  *volume.Health `json:"health"`
+	Health  *volume.Health `json:"health,omitempty"`
 	Wrong   []string       `json:"wrong,omitempty"` // what the check found, in sentences
 	Files   int            `json:"files"`
 	Folders int            `json:"folders"`
 	Took    time.Duration  `json:"took"`
+}
+
+func (r *Report) wrong(format string, args ...any) {
+	r.Wrong = append(r.Wrong, fmt.Sprintf(format, args...))
 }
 
 // Good reports whether the check found nothing wrong.
@@ -83,7 +87,7 @@ func (p *Plan) Do(ctx context.Context, sys drives.System, consent drives.Consent
 	if err := p.format(part); err != nil {
 		return nil, broken(err)
 	}
-	v, err := drives.OpenVolume(part)
+	v, err := p.onto(part)
 	if err != nil {
 		return nil, broken(err)
 	}
@@ -157,6 +161,10 @@ func (p *Plan) partition(m *medium.File) error {
 }
 
 func (p *Plan) format(part *medium.File) error {
+	if p.slab() {
+		_, err := slab.Format(part, p.length, p.slabOptions())
+		return err
+	}
 	if p.Filesystem == "exfat" {
 		return exfat.Format(part, p.length, exfat.Options{Cluster: p.Cluster, Sector: p.Drive.Sector, Label: p.Label,
 			Hidden: p.start})
@@ -208,9 +216,9 @@ func (p *Plan) holds(s *loader.Setting) bool {
 
 // here is where a loader's own files go.
 func (p *Plan) here(of *loader.Profile) loader.Here {
-	h := loader.Here{Via: "usb", Filesystem: p.Filesystem, Capacity: p.length}
-	if at := of.Attachment("usb", p.Filesystem); at != nil {
-		h.Attachment = at.Name
+	h := loader.Here{Filesystem: p.Filesystem, Capacity: p.length}
+	if at := of.OnDrive(p.Filesystem, p.Drive.Network); at != nil {
+		h.Attachment, h.Via = at.Name, at.Via
 		if v := at.VolumeNamed(p.Label); v != nil {
 			h.Volume = v.Name
 		}
@@ -237,7 +245,7 @@ func (p *Plan) source(f File) (r io.ReadCloser, n int64, err error) {
 	}{io.NewSectionReader(c, 0, c.Size()), c}, c.Size(), nil
 }
 
-func (p *Plan) put(ctx context.Context, v *volume.Volume, f File) error {
+func (p *Plan) put(ctx context.Context, v onto, f File) error {
 	r, n, err := p.source(f)
 	if err != nil {
 		return err
@@ -248,19 +256,7 @@ func (p *Plan) put(ctx context.Context, v *volume.Volume, f File) error {
 			return err
 		}
 	}
-	w, err := v.Create(ctx, f.To, n, false)
-	if err != nil {
-		return err
-	}
-	if _, err := io.CopyBuffer(w, struct{ io.Reader }{r}, make([]byte, 512<<10)); err != nil {
-		w.Abort()
-		return err
-	}
-	if err := w.Commit(); err != nil {
-		w.Abort()
-		return err
-	}
-	return nil
+	return v.put(ctx, f.To, r, n)
 }
 
 // check looks at the drive again, and compares it with the plan.
@@ -270,7 +266,7 @@ func (p *Plan) check(ctx context.Context, sys drives.System) (*Report, error) {
 		return nil, err
 	}
 	r := &Report{Drive: d}
-	wrong := func(format string, args ...any) { r.Wrong = append(r.Wrong, fmt.Sprintf(format, args...)) }
+	wrong := r.wrong
 	scheme := partition.None
 	if d.Table != nil {
 		scheme = d.Table.Scheme
@@ -294,33 +290,25 @@ func (p *Plan) check(ctx context.Context, sys drives.System) (*Report, error) {
 		wrong("The volume is %s, called %q, with clusters of %s, instead of %s, %q, %s.", found.Shown(), found.Label,
 			size.Format(found.Cluster), drives.FilesystemShown(p.Filesystem), p.Label, size.Format(p.Cluster))
 	}
-	f, err := os.Open(d.Path)
+	m, err := d.Read(ctx)
 	if err != nil {
 		return nil, err
 	}
-	defer f.Close()
-	m, err := medium.Of(f)
-	if err != nil {
-		return nil, err
-	}
-	v, err := drives.OpenVolume(m.Part(found.Start, found.Size))
+	defer m.Close() // which was read from
+	v, err := p.onto(m.Part(found.Start, found.Size))
 	if err != nil {
 		wrong("The volume cannot be read: %v.", err)
 		return r, nil
 	}
-	if r.Health, err = v.Check(ctx); err != nil {
+	if err := v.check(ctx, r); err != nil {
 		return nil, err
 	}
-	r.Files, r.Folders = r.Health.Files, r.Health.Folders-1
-	for _, x := range r.Health.Findings {
-		wrong("%s %s", x.Path, x.Say)
-	}
+	tree := v.files()
 	for _, name := range p.Folders {
-		if n, err := v.Stat(name); err != nil || !n.Folder {
+		if i, err := fs.Stat(tree, name); err != nil || !i.IsDir() {
 			wrong("The folder %s is not there.", name)
 		}
 	}
-	tree := v.FS()
 	for _, k := range p.Kit {
 		if err := p.same(tree, k); err != nil {
 			wrong("%s: %v.", k.To, err)

@@ -4,6 +4,7 @@
 package prepare
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -75,6 +76,7 @@ type Plan struct {
 	Notes []string `json:"notes,omitempty"`
 
 	profile *loader.Profile
+	at      *loader.Attachment // nil without a profile
 	table   *partition.Table
 	start   int64
 	length  int64
@@ -98,6 +100,7 @@ func Make(ctx context.Context, sys drives.System, d *drives.Drive, set *loader.S
 	if err != nil {
 		return nil, err
 	}
+	p.at = at
 	if err := p.filesystem(r, at); err != nil {
 		return nil, err
 	}
@@ -135,7 +138,8 @@ func (p *Plan) attachment(r Request) (*loader.Attachment, error) {
 		}
 		return nil, nil
 	}
-	at := r.Profile.Attachment("usb", r.Filesystem)
+	at := cmp.Or(r.Profile.OnDrive(strings.ToLower(r.Filesystem), p.Drive.Network), r.Profile.OnDrive("",
+		p.Drive.Network))
 	if at == nil {
 		return nil, fmt.Errorf("%s does not read drives: it is connected by %s", r.Profile.Shown,
 			strings.Join(r.Profile.Connections(), ", "))
@@ -177,7 +181,7 @@ func largest(titles []title.Title, p *loader.Profile) (n int64, of string) {
 
 // folders are those of the console.
 func (p *Plan) folders(r Request) {
-	if r.Profile == nil {
+	if r.Profile == nil || p.slab() { // which has no folders
 		return
 	}
 	add := func(names ...string) {
@@ -204,7 +208,7 @@ func (p *Plan) folders(r Request) {
 	}
 	for i := range r.Profile.Accepts {
 		a := &r.Profile.Accepts[i]
-		if at := r.Profile.Attachment("usb", p.Filesystem); at != nil && (len(a.On) == 0 || slices.Contains(a.On,
+		if at := r.Profile.OnDrive(p.Filesystem, p.Drive.Network); at != nil && (len(a.On) == 0 || slices.Contains(a.On,
 			at.Name)) && (len(r.Profile.FirstBoot.Folders) == 0) {
 			add(a.Path.Folders(map[loader.Field][]string{loader.FieldPlatform: a.Platforms,
 				loader.FieldKind: kinds})...)
@@ -228,7 +232,12 @@ func (p *Plan) steps() {
 	if p.Label != "" {
 		named = " named " + p.Label
 	}
-	add("make a volume with %s%s, clusters of %s", drives.FilesystemShown(p.Filesystem), named, size.Format(p.Cluster))
+	if p.slab() {
+		add("make it a slab disk%s", named)
+	} else {
+		add("make a volume with %s%s, clusters of %s", drives.FilesystemShown(p.Filesystem), named,
+			size.Format(p.Cluster))
+	}
 	if len(p.Folders) > 0 {
 		add("make %s for the console", size.Count(len(p.Folders), "folder"))
 	}

@@ -1,6 +1,7 @@
 package prepare
 
 import (
+	"errors"
 	"fmt"
 	"math"
 	"slices"
@@ -11,6 +12,7 @@ import (
 	"polytome/internal/format/exfat"
 	"polytome/internal/format/fat"
 	"polytome/internal/format/partition"
+	"polytome/internal/format/slab"
 	"polytome/internal/size"
 	"polytome/internal/target"
 )
@@ -19,7 +21,7 @@ func (p *Plan) filesystem(r Request, at *loader.Attachment) error {
 	p.Filesystem = strings.ToLower(r.Filesystem)
 	switch {
 	case p.Filesystem != "" && !drives.Ours(p.Filesystem):
-		return fmt.Errorf("the filesystem %q is not supported; fat16, fat32 and exfat are", r.Filesystem)
+		return fmt.Errorf("the filesystem %q is not supported; fat16, fat32, exfat and slab are", r.Filesystem)
 	case p.Filesystem != "" && at != nil && !at.Reads(p.Filesystem):
 		return fmt.Errorf("%s reads only %s, not %s", r.Profile.Shown, at.ReadsWords(),
 			drives.FilesystemShown(p.Filesystem))
@@ -60,6 +62,14 @@ func (p *Plan) scheme(r Request, at *loader.Attachment) error {
 	wanted := partition.Scheme("")
 	if at != nil && at.PartitionTable != "" && at.PartitionTable != "any" {
 		wanted = partition.Scheme(at.PartitionTable)
+	}
+	if p.slab() {
+		if r.Part > 0 || r.Scheme != "" && r.Scheme != partition.None {
+			return errors.New("a slab disk has the whole drive, and no partitions")
+		}
+		p.Scheme = partition.None
+		p.because("no partitions", "a slab disk has the whole drive")
+		return nil
 	}
 	if r.Part > 0 {
 		if p.Drive.Table == nil {
@@ -104,8 +114,12 @@ func (p *Plan) area(r Request) error {
 		return nil
 	}
 	most := int64(math.MaxInt64) // bytes of the volume
-	if p.Filesystem != "exfat" {
+	if p.Filesystem != "exfat" && !p.slab() {
 		most = (1<<32 - 1) * d.Sector / partition.Align * partition.Align
+	}
+	if p.slab() {
+		p.length = d.Size / slab.Slab * slab.Slab
+		return nil
 	}
 	if p.Scheme == partition.None {
 		p.length = min(d.Size/d.Sector*d.Sector, most)
@@ -162,9 +176,12 @@ func (p *Plan) label(r Request, at *loader.Attachment) error {
 		p.because("the label "+wanted, "%s needs that label", r.Profile.Shown)
 	}
 	check := fat.CheckLabel
-	if p.Filesystem == "exfat" {
+	switch {
+	case p.Filesystem == "exfat":
 		check = exfat.CheckLabel
-	} else {
+	case p.slab():
+		check = slab.CheckLabel
+	default:
 		p.Label = strings.ToUpper(p.Label)
 	}
 	if why := check(p.Label); why != "" {
@@ -192,6 +209,10 @@ func (p *Plan) bits() int {
 // cluster chooses the size of clusters: what the loader wants, else the usual one for the drive's size, smaller where
 // many small files would lose much in them.
 func (p *Plan) cluster(r Request, at *loader.Attachment) error {
+	if p.slab() {
+		p.Cluster = slab.Slab
+		return slab.Check(p.length, p.slabOptions())
+	}
 	fs, err := target.FilesystemNamed(p.Filesystem)
 	if err != nil {
 		return err

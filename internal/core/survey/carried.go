@@ -40,7 +40,7 @@ func (s *Survey) carry(b *bench.Bench) error {
 	}
 	c := &carried{name: of.Name, via: of.Via, held: of.Names}
 	if c.via == "" {
-		c.via = WayTo(b.Resolve(of.At), p)
+		c.via = WayTo(b.Resolve(of.At), p, of.As)
 	}
 	as := of.As
 	if at := p.Attachment(c.via, as); as == "" && at != nil {

@@ -3,6 +3,7 @@
 package survey
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -21,6 +22,7 @@ import (
 	"polytome/internal/core/title"
 	"polytome/internal/size"
 	"polytome/internal/target"
+	"polytome/internal/target/drive"
 	"polytome/internal/target/protocols"
 )
 
@@ -100,6 +102,9 @@ func Take(ctx context.Context, b *bench.Bench, n int, titles []title.Title, o Op
 	if err := s.list(ctx, o.Cache); err != nil {
 		return nil, err
 	}
+	if s.carries == nil && b.Targets[n].Via == "" { // what is there is known by now
+		s.Config.Via = WayTo(s.dir, s.Profile, s.Facts.Filesystem.Name)
+	}
 	s.keepUnder(b)
 	s.remembered(o.Cache)
 	s.judge(ctx, b, n)
@@ -136,14 +141,20 @@ func (s *Survey) profiles(b *bench.Bench) error {
 	case s.carries != nil:
 		s.Config.Via = "usb"
 	default:
-		s.Config.Via = WayTo(s.dir, s.Profile)
+		s.Config.Via = WayTo(s.dir, s.Profile, s.Facts.Filesystem.Name)
 	}
 	return nil
 }
 
-// WayTo is the connection to an address: the one that it names itself, where the loader has rules for it, or the
-// loader's usual one.
-func WayTo(at string, p *loader.Profile) string {
+// WayTo is the connection to an address: the one that it names itself, where the loader has rules for it, on a drive the
+// one by which the loader reads the filesystem that is there, or else the loader's usual one. "" is for a filesystem
+// that is not known.
+func WayTo(at string, p *loader.Profile, filesystem string) string {
+	if a, ok := drive.ParseAddress(at); ok {
+		if on := cmp.Or(p.OnDrive(filesystem, a.Network()), p.OnDrive("", a.Network())); on != nil {
+			return on.Via
+		}
+	}
 	if protocol, _, _ := protocols.Parse(at); protocol != nil && p.Attachment(protocol.Name, "") != nil {
 		return protocol.Name
 	}

@@ -2,6 +2,7 @@ package slab
 
 import (
 	"crypto/rand"
+	"errors"
 	"fmt"
 	"time"
 	"unicode/utf8"
@@ -19,34 +20,54 @@ type Options struct {
 	Now    time.Time
 }
 
-// Format makes an empty disk of the size bytes of a medium. What was on it is lost.
-func Format(m Medium, size int64, o Options) (*Disk, error) {
-	h := header{sector: o.Sector, tableSlabs: o.Tables, slabs: size / Slab, number: o.Number, label: o.Label,
-		formatted: o.Now.UTC().Truncate(time.Second)}
+// header is what a disk of so many bytes begins with; the error says why there can be none.
+func (o *Options) header(size int64) (h header, err error) {
+	h = header{sector: o.Sector, tableSlabs: o.Tables, slabs: size / Slab, number: o.Number, label: o.Label,
+		formatted: stamp(o.Now)}
 	if h.sector == 0 {
 		h.sector = 512
 	}
 	if h.tableSlabs == 0 {
 		h.tableSlabs = min(max(1, size/100_000_000_000), mostTableSlabs)
 	}
-	if o.Now.IsZero() {
-		h.formatted = time.Now().UTC().Truncate(time.Second)
+	switch {
+	case h.sector != 512 && h.sector != 4096:
+		return h, fmt.Errorf("a sector has 512 or 4096 bytes, not %d", h.sector)
+	case h.tableSlabs < 1 || h.tableSlabs > mostTableSlabs:
+		return h, fmt.Errorf("a table has 1 to %d slabs, not %d", mostTableSlabs, h.tableSlabs)
+	case h.slabs < 2*h.tableSlabs+2:
+		return h, fmt.Errorf("a slab disk has at least %d slabs of 4 MiB, and there are %d", 2*h.tableSlabs+2, h.slabs)
+	}
+	if why := CheckLabel(h.label); why != "" {
+		return h, errors.New(why)
+	}
+	return h, nil
+}
+
+// Check reports why there can be no disk of so many bytes.
+func Check(size int64, o Options) error {
+	_, err := o.header(size)
+	return err
+}
+
+// CheckLabel says why a disk cannot have a label; "" where it can.
+func CheckLabel(label string) string {
+	if len(label) > LongestLabel || !utf8.ValidString(label) {
+		return fmt.Sprintf("a label has at most %d bytes of UTF-8", LongestLabel)
+	}
+	return ""
+}
+
+// Format makes an empty disk of the size bytes of a medium. What was on it is lost.
+func Format(m Medium, size int64, o Options) (*Disk, error) {
+	h, err := o.header(size)
+	if err != nil {
+		return nil, err
 	}
 	if h.number == [16]byte{} {
 		if _, err := rand.Read(h.number[:]); err != nil {
 			return nil, err
 		}
-	}
-	switch {
-	case h.sector != 512 && h.sector != 4096:
-		return nil, fmt.Errorf("a sector has 512 or 4096 bytes, not %d", h.sector)
-	case h.tableSlabs < 1 || h.tableSlabs > mostTableSlabs:
-		return nil, fmt.Errorf("a table has 1 to %d slabs, not %d", mostTableSlabs, h.tableSlabs)
-	case h.slabs < 2*h.tableSlabs+2:
-		return nil, fmt.Errorf("a slab disk has at least %d slabs of 4 MiB, and there are %d", 2*h.tableSlabs+2,
-			h.slabs)
-	case len(h.label) > LongestLabel || !utf8.ValidString(h.label):
-		return nil, fmt.Errorf("a label has at most %d bytes of UTF-8", LongestLabel)
 	}
 	d := &Disk{m: m, size: size, head: h, other: true, writers: map[*Writer]bool{}}
 	// a table of an earlier disk must not be taken for one of this: it has another number, and is made invalid first

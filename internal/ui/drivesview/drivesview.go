@@ -453,7 +453,7 @@ func (m *Model) use() tea.Cmd {
 	var names []string
 	value := ""
 	for _, p := range m.d.Set.Profiles {
-		if a := p.Attachment("usb", v.Filesystem); a != nil && a.Reads(v.Filesystem) {
+		if p.OnDrive(v.Filesystem, d.Network) != nil {
 			names = append(names, p.Name)
 		}
 	}

@@ -31,15 +31,19 @@ func (m *Model) askLoader() tea.Cmd {
 	}
 	var names []string
 	for _, p := range m.d.Set.Profiles {
-		if p.Attachment("usb", "") != nil {
-			names = append(names, p.Name)
+		if p.OnDrive("", f.Network) == nil {
+			continue
+		}
+		names = append(names, p.Name)
+		if p.OnDrive(drives.Slab, f.Network) != nil && p.OnDrive("", f.Network).DefaultFilesystem() != drives.Slab {
+			names = append(names, p.Name+" "+drives.Slab)
 		}
 	}
 	value := ""
 	if n := m.d.TargetOn(f.Drive); n >= 0 {
 		value = m.d.Bench.Targets[n].Loader
 	}
-	names = append(names, "fat32", "exfat", "fat16")
+	names = append(names, "fat32", "exfat", "fat16", drives.Slab)
 	hint := strings.Join(names, ", ")
 	if len(f.Volumes) > 1 {
 		hint = "only this partition: type \"here\" after it. " + hint
@@ -64,7 +68,9 @@ func (m *Model) makePlan(answer string) tea.Cmd {
 	if drives.Ours(strings.ToLower(what)) {
 		r.Filesystem = what
 	} else {
-		p, err := m.d.Set.Profile(what)
+		name, filesystem, _ := strings.Cut(what, " ")
+		r.Filesystem = filesystem
+		p, err := m.d.Set.Profile(name)
 		if err != nil {
 			m.d.Notice = state.Sentence(err.Error())
 			return nil

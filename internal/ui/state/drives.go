@@ -159,7 +159,7 @@ func (d *State) AddDrive(x *drives.Drive, v *drives.Volume, loader string) tea.C
 	if name == "" {
 		name = x.Name()
 	}
-	return d.addTarget(bench.Target{Name: name, At: d.AddressOf(x, v), Loader: loader, Via: "usb"})
+	return d.addTarget(bench.Target{Name: name, At: d.AddressOf(x, v), Loader: loader})
 }
 
 // AddressOf is what a bench calls a volume.

@@ -57,7 +57,11 @@ func nameOf(at string) string {
 
 // NewTarget is a target as it comes about from its address.
 func NewTarget(at string, p *loader.Profile) bench.Target {
-	return bench.Target{Name: nameOf(at), At: at, Loader: p.Name, Via: survey.WayTo(at, p), Everything: true}
+	t := bench.Target{Name: nameOf(at), At: at, Loader: p.Name, Everything: true}
+	if _, ok := drive.ParseAddress(at); !ok { // of a drive, what is on it says how it is read
+		t.Via = survey.WayTo(at, p, "")
+	}
+	return t
 }
 
 // AskTarget asks for the address of a further target, and for its loader.
