@@ -39,7 +39,7 @@ mounted, with #2 added for its second partition.`,
 				return err
 			}
 			for _, name := range args {
-				d, err := sys.Image(ctx, name)
+				d, err := sys.Look(ctx, name)
 				if err != nil {
 					return err
 				}

@@ -198,8 +198,10 @@ func (f *filling) check(ctx context.Context, all survey.Board) (complete bool, e
 		checker := f.checker(s, n, runs)
 		checker.JustRan(l.plan, l.report)
 		audit, _, err := checker.CheckAgain(ctx, cache)
-		if wrong := s.Wrong(audit); err == nil && f.repair && len(wrong) > 0 {
-			audit, err = f.putRight(ctx, all, n, wrong, cache, runs)
+		if err == nil && f.repair {
+			if wrong := s.Wrong(audit); len(wrong) > 0 {
+				audit, err = f.putRight(ctx, all, n, wrong, cache, runs)
+			}
 		}
 		if err != nil {
 			if ctx.Err() != nil || l.only {

@@ -27,6 +27,7 @@ import (
 	"polytome/internal/medium"
 	"polytome/internal/nbd"
 	"polytome/internal/size"
+	"polytome/internal/target/remote"
 )
 
 // A System is where the running system tells about its devices. Tests make their own.
@@ -237,6 +238,10 @@ func (d *Drive) Read(ctx context.Context) (*medium.File, error) {
 func dial(ctx context.Context, address string) (*medium.File, error) {
 	c, err := nbd.Open(ctx, address, nbd.Options{})
 	if err != nil {
+		if a, bad := nbd.ParseAddress(address); bad == nil {
+			host, port := a.HostPort()
+			err = cmp.Or(remote.Unreachable(host, port, "NBD server", err), err)
+		}
 		return nil, err
 	}
 	stop := context.AfterFunc(ctx, c.Hurry)

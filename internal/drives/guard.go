@@ -151,6 +151,9 @@ func (s System) same(shown *Drive, m *medium.File) error {
 	} else if n != shown.Size {
 		return changed(fmt.Sprintf("it had %s and has %s", size.Format(shown.Size), size.Format(n)))
 	}
+	if _, err := m.ReadAt(make([]byte, 512), 0); err != nil {
+		return fmt.Errorf("looking at %s just before the first write: %w", shown.Name(), err)
+	}
 	if tablePrint(m, shown.Size, shown.Table) != shown.print {
 		return changed("its partition table is different")
 	}

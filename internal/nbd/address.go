@@ -11,6 +11,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 )
@@ -48,6 +49,13 @@ func (a Address) Name() string {
 		host = a.Host
 	}
 	return cmp.Or(a.Export, "the export") + " on " + host
+}
+
+// HostPort are the host and its port.
+func (a Address) HostPort() (host string, port int) {
+	host, number, _ := net.SplitHostPort(a.Host)
+	port, _ = strconv.Atoi(number)
+	return host, port
 }
 
 // Key names the export lastingly, however its address is written.

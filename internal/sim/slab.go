@@ -31,8 +31,13 @@ const (
 
 var vesperSums = crc32.MakeTable(crc32.Castagnoli)
 
-// ReadSlab reads a disk as the Vesper does when it is switched on.
-func ReadSlab(disk io.ReaderAt, size int64) (*SlabDisk, error) {
+// ReadSlab reads a disk as the Vesper does when it is switched on, and starts every title, which is then read whole.
+func ReadSlab(disk io.ReaderAt, size int64) (*SlabDisk, error) { return readSlab(disk, size, true) }
+
+// ListSlab reads a disk as the Vesper does when it is switched on, and starts nothing.
+func ListSlab(disk io.ReaderAt, size int64) (*SlabDisk, error) { return readSlab(disk, size, false) }
+
+func readSlab(disk io.ReaderAt, size int64, start bool) (*SlabDisk, error) {
 	get := func(at int64, n int) []byte {
 		b := make([]byte, n)
 		if k, _ := disk.ReadAt(b, at); k < n {
@@ -91,32 +96,68 @@ func ReadSlab(disk io.ReaderAt, size int64) (*SlabDisk, error) {
 			texts = append(texts, string(r[at:at+n]))
 			at += n
 		}
-		content, skip := []byte{}, int64(0)
-		title := r[0] == 1
+		title, skip := r[0] == 1, int64(0)
 		if title {
 			skip = vesperHead
 		}
+		c := &slabContent{disk: disk, length: length}
 		for k := range extents {
 			first, count := int64(u64(r[48+16*k:])), int64(u64(r[56+16*k:]))
-			n := min(count*sector-skip, length-int64(len(content)))
-			content = append(content, get(first*sector+skip, int(n))...)
+			c.runs = append(c.runs, [2]int64{first*sector + skip, count*sector - skip})
 			skip = 0
 		}
-		right := int64(len(content)) == length && crc32.Checksum(content, vesperSums) == want
 		if !title {
-			if right {
-				out.Files[texts[1]] = content
+			if length > vesperSlab { // nothing that the console looks for
+				continue
+			}
+			if data, err := io.ReadAll(io.NewSectionReader(c, 0, length)); err == nil && crc32.Checksum(data,
+				vesperSums) == want {
+				out.Files[texts[1]] = data
 			}
 			continue
 		}
-		g := SlabGame{ID: texts[0], Name: texts[1], Kind: texts[2], Settings: texts[3], Cover: texts[4], Starts: right}
-		if !right {
-			g.Why = fmt.Sprintf("its content is damaged: it has %d bytes of %d", len(content), length)
+		g := SlabGame{ID: texts[0], Name: texts[1], Kind: texts[2], Settings: texts[3], Cover: texts[4]}
+		if start {
+			g.Why = c.wrong(want)
 		}
+		g.Starts = g.Why == ""
 		out.Games = append(out.Games, g)
 	}
 	slices.SortStableFunc(out.Games, func(a, b SlabGame) int {
 		return strings.Compare(strings.ToUpper(a.Name), strings.ToUpper(b.Name))
 	})
 	return out, nil
+}
+
+// slabContent is what is in the runs of a record, of which each has a place and a length.
+type slabContent struct {
+	disk   io.ReaderAt
+	length int64
+	runs   [][2]int64
+}
+
+// ReadAt reads.
+func (c *slabContent) ReadAt(b []byte, off int64) (n int, err error) {
+	for _, r := range c.runs {
+		if off >= r[1] {
+			off -= r[1]
+			continue
+		}
+		k, err := c.disk.ReadAt(b[n:min(int64(len(b)), int64(n)+r[1]-off)], r[0]+off)
+		if n += k; n == len(b) || err != nil {
+			return n, err
+		}
+		off = 0
+	}
+	return n, io.EOF
+}
+
+// wrong says why a title does not start; "" where it does.
+func (c *slabContent) wrong(want uint32) string {
+	h := crc32.New(vesperSums)
+	n, err := io.Copy(h, io.NewSectionReader(c, 0, c.length))
+	if err != nil || n != c.length || h.Sum32() != want {
+		return fmt.Sprintf("its content is damaged: it has %d bytes of %d", n, c.length)
+	}
+	return ""
 }

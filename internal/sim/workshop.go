@@ -31,7 +31,7 @@ func (w *Workshop) Serve(ctx context.Context, l net.Listener) error {
 		Backend: slowDisk{w.Disk, w.Slow}}
 	s := &nbd.Server{Exports: []*nbd.Export{e}, Left: func(net.Addr, *nbd.Export) {
 		if w.Left != nil {
-			w.Left(ReadSlab(w.Disk, w.Disk.Size()))
+			w.Left(ListSlab(w.Disk, w.Disk.Size()))
 		}
 	}}
 	left := &atomic.Int64{}

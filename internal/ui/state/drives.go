@@ -73,7 +73,7 @@ func (d *State) FindDrives() tea.Cmd {
 			m.err = err
 		}
 		for _, name := range images {
-			if i, err := sys.Image(ctx, name); err == nil {
+			if i, err := sys.Look(ctx, name); err == nil {
 				all = append(all, i)
 			}
 		}
