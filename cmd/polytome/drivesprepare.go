@@ -46,7 +46,7 @@ everything else on the drive stays.`,
 	}
 	f := cmd.Flags()
 	f.StringVar(&r.w.loader, "loader", "", "the loader to prepare it for: a name, or a .toml file")
-	f.StringVar(&r.fs, "fs", "", "the filesystem: fat32, exfat or fat16 (default: what the loader reads)")
+	f.StringVar(&r.fs, "fs", "", "the filesystem: fat32, exfat, fat16 or slab (default: what the loader reads)")
 	f.StringVar(&r.label, "label", "", "the volume label (default: what the loader needs)")
 	f.StringVar(&r.table, "table", "", "the partition table: mbr, gpt or none")
 	f.StringVar(&r.cluster, "cluster", "", "cluster size, such as 32K")

@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
-	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -48,9 +47,8 @@ func TestASlabDiskIsFilledAndReadByTheConsole(t *testing.T) {
 	coretest.Write(t, dir, "notes.txt", []byte("no game"))
 	judge.Run(t, "7z", "a", "-bso0", filepath.Join(dir, "ferry.7z"), filepath.Join(dir, "ferry.iso"))
 
-	assert.Contains(t, slab(2, "format", disk), "--size is needed")
-	assert.Contains(t, slab(0, "format", disk, "--size", "64MiB", "--label", "FERRY", "--sector", "4096"),
-		"a slab disk of 64.00 MiB")
+	assert.Contains(t, slab(1, "ls", disk), "no image or drive")
+	ok(t, "drives", "prepare", disk, "--size", "64MiB", "--label", "FERRY", "--fs", "slab")
 	said := slab(1, "add", disk, filepath.Join(dir, "tide.iso"), filepath.Join(dir, "notes.txt"),
 		filepath.Join(dir, "ferry.7z"), "--set", "timing=b")
 	assert.Contains(t, said, "added: VSP-20417 Copper Tide")
@@ -108,13 +106,17 @@ func TestASlabDiskIsFilledAndReadByTheConsole(t *testing.T) {
 
 	larger := filepath.Join(dir, "larger.img")
 	assert.Contains(t, slab(0, "clone", disk, larger, "--size", "128MiB"), "2 titles")
-	assert.Contains(t, slab(1, "clone", disk, larger, "--size", "128MiB"), "was not changed")
-	said = slab(1, "format", larger)
-	assert.Contains(t, said, "This would be lost")
-	assert.Contains(t, said, "VSP-20417")
+	assert.Contains(t, slab(2, "clone", disk, larger, "--size", "128MiB"), "already exists")
+	assert.Contains(t, slab(2, "clone", disk, larger), "no terminal to type the drive's name")
+	said = slab(1, "clone", disk, larger, "--erase", "vesper.img")
+	assert.Contains(t, said, "that is not its name")
 	assert.Contains(t, slab(0, "ls", larger), "2 titles")
-	slab(0, "format", larger, "--yes")
-	assert.Contains(t, slab(0, "ls", larger), "0 titles")
+	slab(0, "rm", larger, "VSP-30001")
+	assert.Contains(t, slab(0, "add", larger, "--from", disk, "VSP-30001", "--json"), `"Clockwork Ferry (Disc 1)"`)
+	slab(0, "clone", disk, larger, "--erase", "larger.img")
+	assert.Contains(t, slab(0, "ls", larger), "2 titles")
+	small := filepath.Join(dir, "small.img")
+	slab(1, "clone", disk, small, "--size", "8MiB")
+	assert.NoFileExists(t, small, "what could not be made whole is not left there")
 	assert.Contains(t, slab(1, "ls", filepath.Join(dir, "tide.iso")), "not a slab disk")
-	assert.True(t, strings.Contains(slab(1, "format", filepath.Join(dir, "tide.iso")), "bytes, which are no slab disk"))
 }

@@ -27,6 +27,7 @@ import (
 	"polytome/internal/medium"
 	"polytome/internal/nbd"
 	"polytome/internal/size"
+	"polytome/internal/sparse"
 	"polytome/internal/target/remote"
 )
 
@@ -295,7 +296,7 @@ func (d *Drive) inspect(ctx context.Context, m *medium.File) {
 	d.print = tablePrint(m, d.Size, d.Table)
 	if d.Table == nil {
 		v := Volume{Size: d.Size, Free: -1}
-		if v.probe(ctx, m); v.Filesystem != "" {
+		if v.probe(ctx, m); v.Filesystem != "" || v.Trouble != "" {
 			d.Volumes = append(d.Volumes, v)
 		}
 		return
@@ -489,6 +490,9 @@ func (s System) Export(ctx context.Context, address string) (*Drive, error) {
 	}
 	d.Size = m.Size()
 	d.inspect(ctx, m)
+	if _, err := m.ReadAt(make([]byte, 1), 0); err != nil { // it went meanwhile, and what was found is worth nothing
+		return nil, fmt.Errorf("looking at %s: %w", d.Name(), err)
+	}
 	return d, nil
 }
 
@@ -496,6 +500,7 @@ func (s System) Export(ctx context.Context, address string) (*Drive, error) {
 func MakeImage(name string, n int64) error {
 	f, err := os.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o644)
 	if err == nil {
+		_ = sparse.Allow(f) // else it takes up all of its size
 		err = errors.Join(f.Truncate(n), f.Close())
 	}
 	if err != nil {

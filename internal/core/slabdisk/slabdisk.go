@@ -1,13 +1,17 @@
-// Package slabdisk fills a slab disk in an image file, or one that a console exports over the network: with the titles
-// of files of this computer, and takes them out again.
+// Package slabdisk works with a console's own disk, a slab disk on a drive, in an image file or exported by the console,
+// title by title: it adds those of files of this computer or of another target, takes them out again, repairs and copies
+// the whole. Filling one by a loader's rules is what [polytome/internal/target/slab] is for.
 package slabdisk
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
+	"path"
 	"path/filepath"
 	"strings"
 
@@ -16,161 +20,68 @@ import (
 	"polytome/internal/core/scan"
 	"polytome/internal/core/source"
 	"polytome/internal/core/title"
+	"polytome/internal/drives"
 	"polytome/internal/format/slab"
 	"polytome/internal/medium"
-	"polytome/internal/nbd"
-	"polytome/internal/sparse"
+	"polytome/internal/target"
 	"polytome/internal/target/claim"
+	slabtarget "polytome/internal/target/slab"
 )
 
-// ErrDevice reports a block device: those are prepared and filled as drives, where it is asked whether they may be.
-var ErrDevice = errors.New("it is a device, and only image files can be written to like this")
-
-// A Medium is what a disk is on.
-type Medium interface {
-	slab.Medium
-	Size() int64
-	Close() error
-}
-
-// An Image is an opened disk. Nobody else can change it at the same time through Polytome.
-type Image struct {
+// A Disk is an opened disk. Nobody else can change it at the same time through Polytome.
+type Disk struct {
 	*slab.Disk
-	m       Medium
+	t       *slabtarget.Target
 	release func()
 }
 
-// Open opens the disk in a file, or behind an address such as nbd://192.168.0.20/vesper-disk; write asks for it to be
-// changed. It returns a [*claim.TakenError] where another run changes it.
-func Open(ctx context.Context, at string, write bool) (*Image, error) {
-	im, err := openAt(ctx, at, write)
+// Open opens the disk that a path, a serial number or an address such as nbd://192.168.0.20/vesper-disk names; write
+// asks for it to be changed, which goes through the guard. It returns a [*claim.TakenError] where another run changes
+// it. The disk is of use as long as the context lasts.
+func Open(ctx context.Context, sys drives.System, at string, write bool) (*Disk, error) {
+	d, v, err := find(ctx, sys, at)
 	if err != nil {
 		return nil, err
 	}
-	if im.Disk, err = slab.Open(im.m, im.m.Size()); err != nil {
-		return nil, errors.Join(fmt.Errorf("opening %s: %w", at, err), im.Close())
-	}
-	return im, nil
-}
-
-// Remote reports whether a disk is named by an address.
-func Remote(at string) bool { return nbd.IsAddress(at) }
-
-func openAt(ctx context.Context, at string, write bool) (im *Image, err error) {
-	id := "slab " + claim.FileID(at)
-	if Remote(at) {
-		a, err := nbd.ParseAddress(at)
-		if err != nil {
-			return nil, err
-		}
-		id = "slab " + a.Key()
-		c, err := nbd.Open(ctx, at, nbd.Options{})
-		if err != nil {
-			return nil, err
-		}
-		im = &Image{m: c, release: func() {}}
-	} else if im, err = openFile(at, write); err != nil {
+	t, err := slabtarget.On(ctx, sys, d, v, slabtarget.Options{})
+	if err != nil {
 		return nil, err
 	}
+	x := &Disk{t.Disk(), t, func() {}}
 	if !write {
-		return im, nil
+		return x, nil
 	}
-	if im.release, err = claim.Named(id); err != nil {
-		return nil, errors.Join(fmt.Errorf("opening %s: %w", at, err), im.m.Close())
+	if x.release, err = t.Claim(); err != nil {
+		return nil, errors.Join(fmt.Errorf("opening %s: %w", d.Name(), err), t.Close())
 	}
-	return im, nil
+	if x.Disk, err = t.Write(ctx); err != nil {
+		return nil, errors.Join(err, x.Close())
+	}
+	return x, nil
 }
 
-func openFile(file string, write bool) (*Image, error) {
-	how := os.O_RDONLY
-	if write {
-		how = os.O_RDWR
-	}
-	f, err := os.OpenFile(file, how, 0)
+// find looks at a drive that is to be a slab disk.
+func find(ctx context.Context, sys drives.System, at string) (*drives.Drive, *drives.Volume, error) {
+	d, err := sys.Look(ctx, at)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	m, err := medium.Of(f)
-	if err != nil {
-		return nil, errors.Join(err, f.Close())
+	if d.Trouble != "" {
+		return nil, nil, errors.New(d.Trouble)
 	}
-	if write && m.Device() {
-		return nil, errors.Join(fmt.Errorf("%s: %w", file, ErrDevice), m.Close())
-	}
-	return &Image{m: m, release: func() {}}, nil
-}
-
-// Close lets go of the disk; what was changed is on the medium already.
-func (im *Image) Close() error {
-	defer im.release()
-	return im.m.Close()
-}
-
-// Format makes an empty disk in a file, of so many bytes; a file that is not there yet is made, with holes. What was in
-// it is lost: [OnIt] says what that is. A disk behind an address is formatted as it is.
-func Format(ctx context.Context, file string, size int64, o slab.Options) (*Image, error) {
-	if !Remote(file) {
-		if err := makeFile(file, size); err != nil {
-			return nil, err
+	for i := range d.Volumes {
+		if d.Volumes[i].Filesystem == drives.Slab {
+			return d, &d.Volumes[i], nil
 		}
 	}
-	im, err := openAt(ctx, file, true)
-	if err != nil {
-		return nil, err
-	}
-	if im.Disk, err = slab.Format(im.m, im.m.Size(), o); err != nil {
-		return nil, errors.Join(fmt.Errorf("formatting %s: %w", file, err), im.Close())
-	}
-	return im, nil
+	return nil, nil, fmt.Errorf("%s is %w; polytome drives prepare %s --fs slab makes it one", d.Name(), slab.ErrNotSlab,
+		d.Path)
 }
 
-// makeFile makes a file of so many bytes with holes, where none is there or it has no bytes.
-func makeFile(file string, size int64) error {
-	f, err := os.OpenFile(file, os.O_RDWR|os.O_CREATE, 0o644)
-	if err != nil {
-		return err
-	}
-	info, err := f.Stat()
-	switch {
-	case err != nil:
-	case info.Mode()&os.ModeDevice != 0:
-		err = fmt.Errorf("%s: %w", file, ErrDevice)
-	case info.Size() == 0:
-		err = errors.Join(sparse.Allow(f), f.Truncate(size))
-	}
-	return errors.Join(err, f.Close())
-}
-
-// OnIt is what would be lost if a file were formatted: the titles of a slab disk, or that there are other bytes;
-// nothing for one that is empty, or not there.
-func OnIt(ctx context.Context, at string) ([]string, error) {
-	im, err := openAt(ctx, at, false)
-	if errors.Is(err, os.ErrNotExist) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	defer im.Close() // which was read from
-	n := im.m.Size()
-	if h, ok := im.m.(interface {
-		Data(off int64) (start, end int64)
-	}); ok {
-		if start, _ := h.Data(0); start >= n {
-			return nil, nil // nothing but a hole
-		}
-	}
-	if im.Disk, err = slab.Open(im.m, n); err != nil {
-		return []string{fmt.Sprintf("%d bytes, which are no slab disk that can be read: %v", n, err)}, nil
-	}
-	var out []string
-	for _, t := range im.Titles() {
-		out = append(out, t.ID+" "+t.Name)
-	}
-	for _, f := range im.Files() {
-		out = append(out, f.Name)
-	}
-	return out, nil
+// Close lets go of the disk; what was changed is on it already.
+func (d *Disk) Close() error {
+	defer d.release()
+	return d.t.Close()
 }
 
 // As is how titles are added: what is set counts more than what they say of themselves.
@@ -183,27 +94,18 @@ type As struct {
 // Add adds the title in a file: an image, or an archive with one. A disc is a title of its own, as it has an ID of its
 // own. A file that is known to be nothing is added where it is given an ID and a name. What was written is read back.
 // Progress gets the bytes that were copied.
-func (im *Image) Add(ctx context.Context, set *loader.Set, file string, as As, progress func(n int64)) (
+func (d *Disk) Add(ctx context.Context, set *loader.Set, file string, as As, progress func(n int64)) (
 	added slab.Title,
 	err error) {
 	t, err := scan.One(file, set)
 	if err != nil {
 		return added, err
 	}
-	named := as.ID != "" && as.Name != ""
-	switch {
-	case t == nil && !named:
-		return added, fmt.Errorf("%s has no title that is known: give its ID and name, if it is one", file)
-	case t == nil:
-		t = &title.Title{Of: 1, Form: title.Image, Discs: []title.Disc{{Number: 1, File: title.File{Path: file}}}}
-	case t.Fault() != nil && !named:
-		return added, fmt.Errorf("%s cannot be added: %s", file, t.Fault().Say)
-	case t.Form != title.Image:
-		return added, fmt.Errorf("%s cannot be added: only images can be, and it has the form %s", file, t.Form)
+	if err := as.takes(t, file); err != nil {
+		return added, err
 	}
-	n := as.record(t, 0)
-	if n.ID == "" {
-		return added, fmt.Errorf("%s says no ID: give one", file)
+	if t == nil {
+		t = &title.Title{Of: 1, Form: title.Image, Discs: []title.Disc{{Number: 1, File: title.File{Path: file}}}}
 	}
 	from := &t.Discs[0].File
 	if parts := t.Discs[0].Parts; t.Archive != "" && len(parts) == 1 {
@@ -213,10 +115,77 @@ func (im *Image) Add(ctx context.Context, set *loader.Set, file string, as As, p
 	}
 	open := &source.Opener{}
 	defer open.Close() // which was read from
-	if added, err = im.add(ctx, open, from, n, as.Replace, progress); err != nil {
+	c, err := open.Open(from)
+	if err == nil {
+		added, err = d.add(ctx, c, as.record(t, 0), as.Replace, progress)
+	}
+	if err != nil {
 		return added, fmt.Errorf("adding %s: %w", file, err)
 	}
 	return added, nil
+}
+
+// AddFrom is Add for a file of another target, without a copy in between. Of another slab disk, a title may be named by
+// its ID; it comes with its settings.
+func (d *Disk) AddFrom(ctx context.Context, set *loader.Set, from target.Target, file string, as As,
+	progress func(n int64)) (added slab.Title, err error) {
+	if other, ok := from.(*slabtarget.Target); ok && !strings.Contains(file, "/") {
+		t, ok := other.Disk().Title(file)
+		if !ok {
+			return added, fmt.Errorf("%s: %w", file, slab.ErrNotFound)
+		}
+		file = slabtarget.PathOf(&t)
+		as = as.or(&t)
+	}
+	c, err := from.Open(ctx, file)
+	if err != nil {
+		return added, err
+	}
+	t, err := scan.Identify(c, c.Size(), path.Base(file), set)
+	if err == nil {
+		err = as.takes(t, file)
+	}
+	if err != nil {
+		return added, errors.Join(err, c.Close())
+	}
+	if t == nil {
+		t = &title.Title{Of: 1, Form: title.Image, Discs: make([]title.Disc, 1)}
+	}
+	if added, err = d.add(ctx, c, as.record(t, 0), as.Replace, progress); err != nil {
+		return added, fmt.Errorf("adding %s: %w", file, err)
+	}
+	return added, nil
+}
+
+// or takes what is not set from a title.
+func (as As) or(t *slab.Title) As {
+	as.ID, as.Name, as.Kind = cmp.Or(as.ID, t.ID), cmp.Or(as.Name, t.Name), cmp.Or(as.Kind, t.Kind)
+	all := maps.Clone(t.Settings)
+	if all == nil {
+		all = map[string]string{}
+	}
+	maps.Copy(all, as.Settings)
+	maps.DeleteFunc(all, func(_, value string) bool { return value == "" })
+	as.Settings = all
+	return as
+}
+
+// takes says why what was found in a file cannot be added; nil for nothing found.
+func (as *As) takes(t *title.Title, file string) error {
+	named := as.ID != "" && as.Name != ""
+	switch {
+	case t == nil && !named:
+		return fmt.Errorf("%s has no title that is known: give its ID and name, if it is one", file)
+	case t == nil:
+		return nil
+	case t.Fault() != nil && !named:
+		return fmt.Errorf("%s cannot be added: %s", file, t.Fault().Say)
+	case t.Form != title.Image:
+		return fmt.Errorf("%s cannot be added: only images can be, and it has the form %s", file, t.Form)
+	case as.record(t, 0).ID == "":
+		return fmt.Errorf("%s says no ID: give one", file)
+	}
+	return nil
 }
 
 // record is what a disc becomes.
@@ -239,34 +208,24 @@ func (as *As) record(t *title.Title, disc int) slab.New {
 	return n
 }
 
-func (im *Image) add(ctx context.Context, open *source.Opener, file *title.File, n slab.New, replace bool,
-	progress func(n int64)) (t slab.Title, err error) {
-	c, err := open.Open(file)
-	if err != nil {
-		return t, err
-	}
+// add writes a title, and reads it back. It closes the content.
+func (d *Disk) add(ctx context.Context, c target.Content, n slab.New, replace bool, progress func(n int64)) (
+	t slab.Title, err error) {
 	defer c.Close() // which was read from
-	if t, err = im.Disk.Add(ctx, n, c.Size(), io.NewSectionReader(c, 0, c.Size()), replace, progress); err != nil {
+	if t, err = d.Disk.Add(ctx, n, c.Size(), io.NewSectionReader(c, 0, c.Size()), replace, progress); err != nil {
 		return t, err
 	}
-	if f, ok := im.m.(*medium.File); ok { // another one is asked again anyway
-		if err := f.Drop(0, f.Size()); err != nil {
-			return t, err
-		}
+	if f := d.t.Part(); f.Drop(0, f.Size()) != nil {
+		return t, fmt.Errorf("%s was written, and cannot be read back", t.ID)
 	}
-	return t, im.Verify(ctx, t.ID, nil)
+	return t, d.Verify(ctx, t.ID, nil)
 }
 
 // Out writes a title to a folder as the image that it was, and compares its checksum on the way: a file that would be
 // another is not left there. It returns the file.
-func (im *Image) Out(ctx context.Context, id, dir string, progress func(n int64)) (file string, err error) {
-	var t slab.Title
-	for _, x := range im.Titles() {
-		if strings.EqualFold(x.ID, id) {
-			t = x
-		}
-	}
-	if t.ID == "" {
+func (d *Disk) Out(ctx context.Context, id, dir string, progress func(n int64)) (file string, err error) {
+	t, ok := d.Title(id)
+	if !ok {
 		return "", fmt.Errorf("%s: %w", id, slab.ErrNotFound)
 	}
 	file = filepath.Join(dir, sanitize.Write(t.ID+" - "+t.Name, func(r rune) bool {
@@ -275,10 +234,10 @@ func (im *Image) Out(ctx context.Context, id, dir string, progress func(n int64)
 	if _, err := os.Lstat(file); err == nil {
 		return "", fmt.Errorf("%s already exists and was not changed", file)
 	}
-	if err := im.Verify(ctx, id, progress); err != nil {
+	if err := d.Verify(ctx, id, progress); err != nil {
 		return "", err
 	}
-	r, err := im.Content(id)
+	r, err := d.Content(id)
 	if err != nil {
 		return "", err
 	}
@@ -314,33 +273,49 @@ func (c *cancelled) Read(b []byte) (int, error) {
 	return c.Reader.Read(b)
 }
 
-// Repair finds out what a repair of the disk in a file would do; close lets go of it.
-func Repair(ctx context.Context, file string, progress func(n int64)) (r *slab.Repair, end func() error, err error) {
-	im, err := openAt(ctx, file, true)
+// Repair finds out what a repair of a disk would do; end lets go of the disk. Without write, it cannot be done.
+func Repair(ctx context.Context, sys drives.System, at string, write bool, progress func(n int64)) (r *slab.Repair,
+	end func() error, err error) {
+	d, v, err := find(ctx, sys, at)
 	if err != nil {
 		return nil, nil, err
 	}
-	if r, err = slab.LookOver(ctx, im.m, im.m.Size(), progress); err != nil {
-		return nil, nil, errors.Join(fmt.Errorf("looking at %s: %w", file, err), im.Close())
+	h, err := sys.Handle(ctx, d, v, func(*medium.File) error { return nil })
+	if err != nil {
+		return nil, nil, err
 	}
-	return r, im.Close, nil
-}
-
-// Clone copies the disk to another file, of so many bytes, or to one behind an address. What has something on it is not
-// written over.
-func (im *Image) Clone(ctx context.Context, file string, size int64, progress func(n int64)) (err error) {
-	if on, err := OnIt(ctx, file); err != nil || len(on) > 0 {
-		return errors.Join(err, fmt.Errorf("%s already has something in it, and was not changed", file))
-	}
-	if !Remote(file) {
-		if err := makeFile(file, size); err != nil {
-			return err
+	end = h.Close
+	if write {
+		release, err := claim.Named(h.Claim(claim.FileID))
+		if err != nil {
+			return nil, nil, errors.Join(fmt.Errorf("opening %s: %w", d.Name(), err), h.Close())
+		}
+		end = func() error { defer release(); return h.Close() }
+		if err := h.Write(ctx); err != nil {
+			return nil, nil, errors.Join(err, end())
 		}
 	}
-	to, err := openAt(ctx, file, true)
+	if r, err = slab.LookOver(ctx, h.Part(), v.Size, progress); err != nil {
+		return nil, nil, errors.Join(fmt.Errorf("looking at %s: %w", d.Name(), err), end())
+	}
+	return r, end, nil
+}
+
+// Clone copies the disk to another drive, of which everything is lost; the consent is that to it.
+func (d *Disk) Clone(ctx context.Context, sys drives.System, to *drives.Drive, c drives.Consent,
+	progress func(n int64)) error {
+	m, err := sys.Open(ctx, to, drives.Erasing, c)
 	if err != nil {
 		return err
 	}
-	_, err = im.Disk.Clone(ctx, to.m, to.m.Size(), slab.Options{}, progress)
-	return errors.Join(err, to.Close())
+	return errors.Join(d.cloneOnto(ctx, m, progress), m.Close())
+}
+
+func (d *Disk) cloneOnto(ctx context.Context, m *medium.File, progress func(n int64)) error {
+	n := min(m.Size(), 1<<20)
+	if _, err := m.WriteAt(make([]byte, n), m.Size()-n); err != nil { // nothing older is to be recognised there
+		return err
+	}
+	_, err := d.Disk.Clone(ctx, m, m.Size(), slab.Options{}, progress)
+	return err
 }

@@ -11,11 +11,16 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"polytome/internal/core/bench"
 	"polytome/internal/core/slabdisk"
+	"polytome/internal/core/survey"
+	"polytome/internal/drives"
 	"polytome/internal/format/slab"
+	"polytome/internal/medium"
 	"polytome/internal/nbd"
 	"polytome/internal/sim"
 	"polytome/internal/target/claim"
+	"polytome/internal/target/drive"
 	"polytome/internal/testkit/coretest"
 	"polytome/internal/testkit/volumetest"
 )
@@ -25,9 +30,14 @@ func workshop(t *testing.T, dropAfter int64) (address string, listed chan *sim.S
 	m := volumetest.NewFile(t, 16*slab.Slab)
 	_, err := slab.Format(m, 16*slab.Slab, slab.Options{Label: "VESPER"})
 	require.NoError(t, err)
-	listed = make(chan *sim.SlabDisk, 100)
+	listed = make(chan *sim.SlabDisk, 1000)
 	w := &sim.Workshop{Disk: m, DropAfter: dropAfter, Left: func(d *sim.SlabDisk, err error) {
-		assert.NoError(t, err, "whatever happens, it is a disk")
+		if !assert.NoError(t, err, "whatever happens, it is a disk") {
+			return
+		}
+		for _, g := range d.Games {
+			assert.True(t, g.Starts, "%s: %s", g.ID, g.Why)
+		}
 		listed <- d
 	}}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -53,9 +63,9 @@ func game(t *testing.T, dir, id, name string, more int) string {
 func TestADiskIsFilledOverTheNetwork(t *testing.T) {
 	at, listed := workshop(t, 0)
 	dir, set := t.TempDir(), coretest.Set(t)
-	im, err := slabdisk.Open(t.Context(), at, true)
+	im, err := slabdisk.Open(t.Context(), drives.Here, at, true)
 	require.NoError(t, err)
-	_, err = slabdisk.Open(t.Context(), at, true)
+	_, err = slabdisk.Open(t.Context(), drives.Here, at, true)
 	assert.ErrorIs(t, err, nbd.ErrBusy)
 	tide := game(t, dir, "VSP-20417", "Copper Tide", 6<<20)
 	copied := int64(0)
@@ -75,15 +85,13 @@ func TestADiskIsFilledOverTheNetwork(t *testing.T) {
 	assert.True(t, string(a) == string(b))
 	require.NoError(t, im.Close())
 	d := <-listed
-	require.Len(t, d.Games, 1)
+	for len(d.Games) == 0 { // of those that only looked
+		d = <-listed
+	}
 	assert.Equal(t, sim.SlabGame{ID: "VSP-20417", Name: "Copper Tide 2", Kind: "full", Settings: "timing=b\n",
 		Starts: true}, d.Games[0])
 
-	on, err := slabdisk.OnIt(t.Context(), at)
-	require.NoError(t, err)
-	assert.Equal(t, []string{"VSP-20417 Copper Tide 2"}, on)
-	<-listed
-	_, err = slabdisk.Open(t.Context(), "nbd://"+at[6:len(at)-len(sim.VesperExport)]+"another", false)
+	_, err = slabdisk.Open(t.Context(), drives.Here, "nbd://"+at[6:len(at)-len(sim.VesperExport)]+"another", false)
 	assert.ErrorIs(t, err, nbd.ErrNoExport)
 }
 
@@ -94,18 +102,14 @@ func TestTheConsoleLeavesInTheMiddle(t *testing.T) {
 	first, second := game(t, dir, "VSP-20417", "Copper Tide", 100_000), game(t, dir, "VSP-20502", "Paper Falcons",
 		5<<20)
 	for _, after := range []int64{300, 100_000, 160_000, 200_000, 3 << 20, 5<<20 + 160_000, 5<<20 + 200_000} {
-		at, listed := workshop(t, after)
+		at, _ := workshop(t, after)
 		cut := false
 		for _, file := range []string{first, second} {
 			for range 4 { // until it is there
-				im, err := slabdisk.Open(t.Context(), at, true)
+				im, err := slabdisk.Open(t.Context(), drives.Here, at, true)
 				if err == nil {
 					_, err = im.Add(t.Context(), set, file, slabdisk.As{Replace: true}, nil)
 					_ = im.Close()
-					d := <-listed
-					for _, g := range d.Games {
-						assert.True(t, g.Starts, "%d: %s: %s", after, g.ID, g.Why)
-					}
 				}
 				if err == nil {
 					break
@@ -115,7 +119,7 @@ func TestTheConsoleLeavesInTheMiddle(t *testing.T) {
 			}
 		}
 		assert.True(t, cut, after)
-		im, err := slabdisk.Open(t.Context(), at, false)
+		im, err := slabdisk.Open(t.Context(), drives.Here, at, false)
 		require.NoError(t, err)
 		assert.Len(t, im.Titles(), 2)
 		problems, err := im.Check(t.Context(), true, nil)
@@ -125,19 +129,115 @@ func TestTheConsoleLeavesInTheMiddle(t *testing.T) {
 	}
 }
 
-// TestOneAtATime: an image file that is being changed is not changed by another run.
+// disk makes an image with an empty slab disk.
+func disk(t *testing.T, name string, slabs int64) string {
+	file := filepath.Join(t.TempDir(), name)
+	require.NoError(t, drives.MakeImage(file, slabs*slab.Slab))
+	f, err := os.OpenFile(file, os.O_RDWR, 0)
+	require.NoError(t, err)
+	m, err := medium.Of(f)
+	require.NoError(t, err)
+	_, err = slab.Format(m, slabs*slab.Slab, slab.Options{})
+	require.NoError(t, err)
+	require.NoError(t, m.Close())
+	return file
+}
+
+func open(t *testing.T, at string, write bool) *slabdisk.Disk {
+	t.Helper()
+	d, err := slabdisk.Open(t.Context(), drives.Here, at, write)
+	require.NoError(t, err)
+	return d
+}
+
+// TestOneAtATime: an image file that is being changed is not changed by another run, nor repaired.
 func TestOneAtATime(t *testing.T) {
-	file := filepath.Join(t.TempDir(), "vesper.img")
-	im, err := slabdisk.Format(t.Context(), file, 40<<20, slab.Options{})
-	require.NoError(t, err)
-	_, err = slabdisk.Open(t.Context(), file, true)
+	file := disk(t, "vesper.img", 10)
+	d := open(t, file, true)
 	var taken *claim.TakenError
+	_, err := slabdisk.Open(t.Context(), drives.Here, file, true)
 	assert.ErrorAs(t, err, &taken)
-	look, err := slabdisk.Open(t.Context(), file, false)
+	_, _, err = slabdisk.Repair(t.Context(), drives.Here, file, true, nil)
+	assert.ErrorAs(t, err, &taken)
+	require.NoError(t, open(t, file, false).Close())
+	require.NoError(t, d.Close())
+	require.NoError(t, open(t, file, true).Close())
+	r, end, err := slabdisk.Repair(t.Context(), drives.Here, file, true, nil)
 	require.NoError(t, err)
-	require.NoError(t, look.Close())
-	require.NoError(t, im.Close())
-	im, err = slabdisk.Open(t.Context(), file, true)
+	assert.Empty(t, r.Do)
+	require.NoError(t, end())
+}
+
+// TestATitleComesStraightFromAnotherTarget: from a folder as a file, from another disk as a title with its settings.
+func TestATitleComesStraightFromAnotherTarget(t *testing.T) {
+	dir, set := t.TempDir(), coretest.Set(t)
+	tide := game(t, dir, "VSP-20417", "Copper Tide", 6<<20)
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "sub"), 0o755))
+	require.NoError(t, os.Rename(tide, filepath.Join(dir, "sub", "tide.iso")))
+	coretest.Write(t, dir, "notes.txt", []byte("no game"))
+	from, err := survey.OpenTarget(t.Context(), dir, bench.Target{}, nil, false)
 	require.NoError(t, err)
-	require.NoError(t, im.Close())
+	defer from.Close()
+	first := disk(t, "vesper.img", 10)
+	d := open(t, first, true)
+	added, err := d.AddFrom(t.Context(), set, from, "sub/tide.iso", slabdisk.As{Settings: map[string]string{
+		"timing": "b", "tray": "open"}}, nil)
+	require.NoError(t, err)
+	assert.Equal(t, "Copper Tide", added.Name)
+	for file, want := range map[string]string{"notes.txt": "no title that is known", "none.iso": "no such file"} {
+		_, err = d.AddFrom(t.Context(), set, from, file, slabdisk.As{}, nil)
+		assert.ErrorContains(t, err, want)
+	}
+	require.NoError(t, d.Rename("VSP-20417", "My Tide"))
+	require.NoError(t, d.Close())
+
+	other, err := survey.OpenTarget(t.Context(), drive.AddressOf(first), bench.Target{}, nil, false)
+	require.NoError(t, err)
+	defer other.Close()
+	d = open(t, disk(t, "second.img", 10), true)
+	defer d.Close()
+	added, err = d.AddFrom(t.Context(), set, other, "vsp-20417", slabdisk.As{Settings: map[string]string{"tray": ""}},
+		nil)
+	require.NoError(t, err)
+	assert.Equal(t, "My Tide", added.Name)
+	now, _ := d.Title("VSP-20417")
+	assert.Equal(t, map[string]string{"timing": "b"}, now.Settings)
+	require.NoError(t, d.Verify(t.Context(), "VSP-20417", nil))
+	_, err = d.AddFrom(t.Context(), set, other, "VSP-9", slabdisk.As{}, nil)
+	assert.ErrorIs(t, err, slab.ErrNotFound)
+	_, err = d.AddFrom(t.Context(), set, other, "VSP-20417", slabdisk.As{}, nil)
+	assert.ErrorIs(t, err, slab.ErrExists)
+}
+
+// TestACopyLosesOnlyWhatWasAgreedTo: the guard is asked as for every other drive.
+func TestACopyLosesOnlyWhatWasAgreedTo(t *testing.T) {
+	dir, set := t.TempDir(), coretest.Set(t)
+	file := disk(t, "vesper.img", 10)
+	d := open(t, file, true)
+	_, err := d.Add(t.Context(), set, game(t, dir, "VSP-20417", "Copper Tide", 1<<20), slabdisk.As{}, nil)
+	require.NoError(t, err)
+	larger := disk(t, "larger.img", 20)
+	old := open(t, larger, true)
+	_, err = old.Add(t.Context(), set, game(t, dir, "VSP-20502", "Paper Falcons", 1<<20), slabdisk.As{}, nil)
+	require.NoError(t, err)
+	require.NoError(t, old.Close())
+	to, err := drives.Here.Look(t.Context(), larger)
+	require.NoError(t, err)
+	for _, typed := range []string{"", "vesper.img"} {
+		err = d.Clone(t.Context(), drives.Here, to, drives.Consent{Typed: typed}, nil)
+		assert.True(t, drives.IsRefused(err), "%v", err)
+	}
+	self, err := drives.Here.Look(t.Context(), file)
+	require.NoError(t, err)
+	assert.Error(t, d.Clone(t.Context(), drives.Here, self, drives.Consent{Typed: "vesper.img"}, nil),
+		"it is not copied onto itself")
+	require.NoError(t, d.Clone(t.Context(), drives.Here, to, drives.Consent{Typed: "larger.img"}, nil))
+	require.NoError(t, d.Close())
+	for _, f := range []string{file, larger} {
+		d := open(t, f, false)
+		require.Len(t, d.Titles(), 1, f)
+		assert.Equal(t, "VSP-20417", d.Titles()[0].ID)
+		assert.NoError(t, d.Verify(t.Context(), "VSP-20417", nil))
+		require.NoError(t, d.Close())
+	}
 }

@@ -71,8 +71,8 @@ func pathOf(name string) string {
 	return name
 }
 
-// pathOfTitle is where a title is in the tree.
-func pathOfTitle(t *slab.Title) string {
+// PathOf is where a title is in the tree.
+func PathOf(t *slab.Title) string {
 	kind := t.Kind
 	if kind == "" {
 		kind = noKind

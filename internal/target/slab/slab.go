@@ -73,6 +73,9 @@ func (p *Target) Disk() *slab.Disk {
 	return p.d
 }
 
+// Part is the bytes of the disk.
+func (p *Target) Part() *medium.File { return p.h.Part() }
+
 // Drive is the drive as it was looked at.
 func (p *Target) Drive() *drives.Drive { return p.h.Drive() }
 
@@ -107,7 +110,7 @@ func (p *Target) List(ctx context.Context, _ func(string, error)) ([]target.Entr
 	d := p.Disk()
 	var out []target.Entry
 	for _, t := range d.Titles() {
-		out = append(out, target.Entry{Path: pathOfTitle(&t), Size: t.Size, Modified: t.Written})
+		out = append(out, target.Entry{Path: PathOf(&t), Size: t.Size, Modified: t.Written})
 		if t.Text != "" {
 			out = append(out, target.Entry{Path: settingsOf(t.ID), Size: int64(len(t.Text)), Modified: t.Written})
 		}
@@ -145,7 +148,7 @@ func (p *Target) find(name string) (at place, e target.Entry, ok bool) {
 	switch at.what {
 	case aTitle, someSettings:
 		t, found := d.Title(at.ID)
-		if !found || at.what == aTitle && !strings.EqualFold(pathOfTitle(&t), name) || at.what == someSettings &&
+		if !found || at.what == aTitle && !strings.EqualFold(PathOf(&t), name) || at.what == someSettings &&
 			t.Text == "" {
 			return at, e, false
 		}
