@@ -44,13 +44,13 @@ func demoCommand() *cobra.Command {
 		Short: "Try everything on made-up games and a made-up stick",
 		Long: `Demo creates a small world, the season of a travelling play space, with games as image files, a
 folder that stands for a USB stick, and simulated consoles on this computer's loopback: one over
-FTP, and one whose disk is a share, for which Samba is started where it is installed. It opens the
-full screen on it. Large images are sparse files and take little of your disk. Without --dir the
+FTP, one whose disk is a share, for which Samba is started where it is installed, and one that exports
+its own disk over NBD. It opens the full screen on it. Large images are sparse files and take little of your disk. Without --dir the
 world is made in a temporary folder and removed at the end.
 
 With --run it fills the stick without a screen, prints what it did, and compares the check with what
-the simulated loader lists. Then it fills a drive image, the console and the share at the same time,
-checks all three, and prints one table. Then it checks a stick that was filled by hand, fixes a copy
+the simulated loader lists. Then it fills a drive image, the share and the two consoles at the same
+time, checks all four, and prints one table. Then it checks a stick that was filled by hand, fixes a copy
 of it, and checks that. At the end it draws every drawing that there is, as PDF and SVG, into the
 world's folder drawings, or another one with --drawings. Titles that do not fit are part of the
 demo, so the exit status is 0 anyway.`,
@@ -102,7 +102,7 @@ func (opt *demoOptions) run(cmd *cobra.Command, _ []string) (err error) {
 		if err := runDemo(cmd.Context(), cmd.OutOrStdout(), world, b, opt.asJSON); err != nil {
 			return err
 		}
-		if err := threeConnections(cmd.Context(), cmd.OutOrStdout(), world, connections, opt.asJSON); err != nil {
+		if err := connectionsAtOnce(cmd.Context(), cmd.OutOrStdout(), world, connections, opt.asJSON); err != nil {
 			return err
 		}
 		if err := byHand(cmd.Context(), cmd.OutOrStdout(), world, opt.asJSON); err != nil {
@@ -231,11 +231,11 @@ type viaRow struct {
 	Agrees bool          `json:"agrees"` // the simulator lists the same
 }
 
-// threeConnections fills a drive image, a console over FTP and a share over SMB at the same time, checks them, and
-// holds the checks against the simulators.
-func threeConnections(ctx context.Context, out io.Writer, world demo.World, connections *demo.Connections,
+// connectionsAtOnce fills a drive image, a console over FTP, a share over SMB and a console's own disk over NBD at the
+// same time, checks them, and holds the checks against the simulators.
+func connectionsAtOnce(ctx context.Context, out io.Writer, world demo.World, connections *demo.Connections,
 	asJSON bool) error {
-	b, err := connections.Three()
+	b, err := connections.Each()
 	if err != nil {
 		return err
 	}
@@ -258,28 +258,17 @@ func threeConnections(ctx context.Context, out io.Writer, world demo.World, conn
 		if err != nil {
 			return err
 		}
-		seen, closer, err := seenBy(ctx, s, world)
+		listed, err := listedBy(ctx, s, world)
 		if err != nil {
 			return err
 		}
-		var listed []sim.Game
-		for _, p := range s.Profiles {
-			l, err := sim.Loaders[p.Name].List(seen)
-			if err != nil {
-				return errors.Join(err, closer())
-			}
-			listed = append(listed, l.Games...)
-		}
-		if err := closer(); err != nil {
-			return err
-		}
 		rows = append(rows, viaRow{s.Config.Name, s.Config.Via, r.Put, r.Bytes, r.Elapsed, r.Verify, len(audit.Listed),
-			len(listed) == len(audit.Listed)})
+			listed == len(audit.Listed)})
 	}
 	if asJSON {
 		return (&filling{out: out}).object(map[string]any{"connections": rows, "note": connections.Note})
 	}
-	fmt.Fprintf(out, "\nThree connections at once:\n  %-15s %-5s %6s  %11s  %9s  %-20s %s\n", "target", "via", "files",
+	fmt.Fprintf(out, "\nFour connections at once:\n  %-15s %-5s %6s  %11s  %9s  %-20s %s\n", "target", "via", "files",
 		"bytes", "time", "checked", "its loader lists")
 	for _, r := range rows {
 		says := "and the simulator agrees"
@@ -388,17 +377,43 @@ func agreeAll(s *survey.Survey, r *check.Report, seen fs.FS) error {
 	return nil
 }
 
-// seenBy is a target as a simulator reads it.
-func seenBy(ctx context.Context, s *survey.Survey, world demo.World) (fs.FS, func() error, error) {
+// listedBy is how many titles the simulated loaders list on a target.
+func listedBy(ctx context.Context, s *survey.Survey, world demo.World) (n int, err error) {
+	var seen fs.FS
 	switch s.Config.Via {
 	case "ftp":
-		return os.DirFS(world.CorvaneVolume()), func() error { return nil }, nil
+		seen = os.DirFS(world.CorvaneVolume())
 	case "smb":
-		return os.DirFS(world.TanagerShare()), func() error { return nil }, nil
+		seen = os.DirFS(world.TanagerShare())
+	case "nbd":
+		disk, err := os.Open(world.VesperDisk())
+		if err != nil {
+			return 0, err
+		}
+		defer disk.Close() // which was read from
+		info, err := disk.Stat()
+		if err != nil {
+			return 0, err
+		}
+		on, err := sim.ListSlab(disk, info.Size())
+		if err != nil {
+			return 0, err
+		}
+		return len(on.Games), nil
+	default:
+		p, err := s.Open(ctx)
+		if err != nil {
+			return 0, err
+		}
+		defer p.Close() // which was read from
+		seen = p.(*drive.Target).Volume().FS()
 	}
-	p, err := s.Open(ctx)
-	if err != nil {
-		return nil, nil, err
+	for _, p := range s.Profiles {
+		l, err := sim.Loaders[p.Name].List(seen)
+		if err != nil {
+			return 0, err
+		}
+		n += len(l.Games)
 	}
-	return p.(*drive.Target).Volume().FS(), p.Close, nil
+	return n, nil
 }

@@ -34,7 +34,7 @@ func drawDemo(ctx context.Context, out io.Writer, world demo.World, connections 
 	if err != nil {
 		return err
 	}
-	three, err := connections.Three()
+	three, err := connections.Each()
 	if err != nil {
 		return err
 	}

@@ -4,12 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"os"
 	"path/filepath"
 	"slices"
 
 	"polytome/internal/core/bench"
 	"polytome/internal/format/partition"
+	"polytome/internal/medium"
 	"polytome/internal/sim"
 	"polytome/internal/sim/ftpd"
 	"polytome/internal/sim/pictures"
@@ -21,12 +23,16 @@ import (
 type Connections struct {
 	Corvane string // the address of the Corvane's first volume
 	Tanager string // that of the Tanager's share; the folder itself where there is no Samba
+	Vesper  string // that of the Vesper's own disk
 	Note    string // what else is to be known, a sentence
 
 	world   World
 	covers  *pictures.Server
 	console *ftpd.Server
 	share   *samba.Server
+	// the Vesper is in its menu workshop until off is called; left is closed then
+	off  context.CancelFunc
+	left chan struct{}
 }
 
 // CorvaneVolume is the folder that stands for the Corvane's first volume, TanagerShare the one that is the Tanager's
@@ -57,6 +63,10 @@ func (w World) Bring(ctx context.Context) (*Connections, error) {
 	if r.covers, err = pictures.Start(Pictures()); err != nil {
 		return nil, fmt.Errorf("starting the demo's server of pictures: %w", err)
 	}
+	if err := r.workshop(ctx); err != nil {
+		r.Close()
+		return nil, fmt.Errorf("switching the demo's Vesper on: %w", err)
+	}
 	corvane, tanager := sim.Consoles["corvane"], sim.Consoles["tanager"]
 	if r.console, err = corvane.Serve(filepath.Dir(w.CorvaneVolume()), 0, corvaneSpace); err != nil {
 		r.Close()
@@ -80,8 +90,37 @@ func (w World) Bring(ctx context.Context) (*Connections, error) {
 	return r, nil
 }
 
+// workshop has the Vesper export its disk.
+func (r *Connections) workshop(ctx context.Context) error {
+	f, err := os.OpenFile(r.world.VesperDisk(), os.O_RDWR, 0)
+	if err != nil {
+		return err
+	}
+	disk, err := medium.Of(f)
+	if err != nil {
+		return errors.Join(err, f.Close())
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return errors.Join(err, disk.Close())
+	}
+	ctx, r.off = context.WithCancel(ctx)
+	r.left = make(chan struct{})
+	r.Vesper = "nbd://" + l.Addr().String() + "/" + sim.VesperExport
+	go func() {
+		defer close(r.left)
+		_ = (&sim.Workshop{Disk: disk}).Serve(ctx, l) // what goes wrong is seen by who is connected
+		_ = disk.Close()                              // every change was flushed
+	}()
+	return nil
+}
+
 // Close switches the consoles off.
 func (r *Connections) Close() {
+	if r.off != nil {
+		r.off()
+		<-r.left
+	}
 	if r.covers != nil {
 		_ = r.covers.Close()
 	}
@@ -114,6 +153,11 @@ func (r *Connections) tanager() bench.Target {
 		Capacity: bench.Size(tanagerSpace), Everything: true, Without: r.world.large()}
 }
 
+func (r *Connections) vesper() bench.Target {
+	return bench.Target{Name: "Vesper disk", At: r.Vesper, Loader: "rowan", Via: "nbd",
+		Titles: bench.Keys{"VSP-21377", "VSP-21533", "VSP-21640"}}
+}
+
 // Connect has the targets of a bench be where the consoles are now, and adds those that it lacks. Its server of
 // pictures is where ours is now.
 func (r *Connections) Connect(b *bench.Bench) {
@@ -122,7 +166,7 @@ func (r *Connections) Connect(b *bench.Bench) {
 			b.Covers.Servers[i].URL = r.covers.URL()
 		}
 	}
-	for _, p := range []bench.Target{r.corvane(), r.tanager()} {
+	for _, p := range []bench.Target{r.corvane(), r.tanager(), r.vesper()} {
 		i := slices.IndexFunc(b.Targets, func(x bench.Target) bool { return x.Name == p.Name })
 		if i < 0 {
 			b.Targets = append(b.Targets, p)
@@ -132,8 +176,9 @@ func (r *Connections) Connect(b *bench.Bench) {
 	}
 }
 
-// Three is a bench with one target for each connection: a new stick, the Corvane, and the Tanager's share.
-func (r *Connections) Three() (*bench.Bench, error) {
+// Each is a bench with one target for each connection: a new stick, the Corvane, the Tanager's share, and the Vesper's
+// own disk.
+func (r *Connections) Each() (*bench.Bench, error) {
 	w := r.world
 	if _, err := os.Stat(w.HallStick()); err != nil {
 		stick := driveImage{size: 14700 * size.MiB, scheme: partition.MBR, filesystem: "fat32", label: "PIPIT"}
@@ -148,7 +193,7 @@ func (r *Connections) Three() (*bench.Bench, error) {
 	b.Targets = []bench.Target{
 		{Name: "Hall stick", At: "drive:" + w.HallStick(), Loader: "bellows", Also: []string{"mica"}, Via: "usb",
 			Everything: true, Without: w.large()},
-		corvane, r.tanager(),
+		corvane, r.tanager(), r.vesper(),
 	}
 	return b, nil
 }

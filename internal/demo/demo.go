@@ -213,6 +213,9 @@ func Open(dir string, seed uint64) (World, error) {
 	if err := makeDrives(filepath.Join(dir, "drives")); err != nil {
 		return w, err
 	}
+	if err := w.makeSlabs(); err != nil {
+		return w, err
+	}
 	b := bench.New(w.Bench)
 	b.Sources = []bench.Source{{Path: "games"}, {Path: "shelf"}}
 	b.Lists = []string{"season-titles.csv"}

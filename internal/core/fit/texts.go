@@ -42,7 +42,7 @@ func (s *Sheet) EachText(each func(Text)) {
 			}
 			if c := s.of.Loaders[s.by[i]].Tree.Companion(i, &extras[k]); c.Shape == shape.Written {
 				each(Text{Title: i, Path: c.Path, Text: string(c.Text), Syntax: c.From.Syntax,
-					Encoding: c.From.Encoding, Keep: c.From.Keep, LockedBy: c.From.LockedBy, Why: c.Rule,
+					Encoding: c.From.Encoding, Keep: c.From.Kept(), LockedBy: c.From.LockedBy, Why: c.Rule,
 					Bytes: !c.From.IsText()})
 			}
 		}

@@ -570,8 +570,12 @@ func (c *checker) companion(at string, m *Companion) {
 	c.known(m.Make == "" || m.Syntax == "", at+".make",
 		"a text has a make, or the syntax of values that are kept, not both")
 	c.known(m.Shows == "" || m.Syntax != "", at+".shows", "the key shows needs the key syntax: how the text is read")
-	c.known((len(m.Keep) == 0 && m.LockedBy == "") || m.Syntax != "", at,
-		"keep and locked-by need the key syntax: how the text is read")
+	c.known((len(m.Kept()) == 0 && m.LockedBy == "") || m.Syntax != "", at,
+		"keep, switch and locked-by need the key syntax: how the text is read")
+	for i, s := range m.Switches {
+		c.known(s.Key != "" && len(s.Values) > 1 && s.Helps != "", fmt.Sprintf("%s.switch %d", at, i+1),
+			"a switch has a key, two values or more, and what it helps with")
+	}
 	pic := &m.Picture
 	c.bytes(at, m)
 	if m.Is != "cover" {

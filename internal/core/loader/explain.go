@@ -413,8 +413,8 @@ func (p *Profile) companionSentence(c *Companion) string {
 	if c.Per == "disc" {
 		line += ", one for each disc"
 	}
-	if len(c.Keep) > 0 {
-		line += "; " + all(c.Keep, "and") + " stay as you set them"
+	if kept := c.Kept(); len(kept) > 0 {
+		line += "; " + all(kept, "and") + " stay as you set them"
 	}
 	if c.LockedBy != "" {
 		line += "; so do the values of " + c.LockedBy

@@ -164,7 +164,7 @@ func TestRulesSetOtherwise(t *testing.T) {
 		"attachment.stick.contiguous": "", "accept.1.title.longest": "20", "attachment.share.largest-file": "8GiB"})
 	require.NoError(t, err)
 	assert.EqualValues(t, 1<<30-32<<10, with.Accepts[0].TooLarge.PartSize)
-	assert.EqualValues(t, 8<<30, with.Attachments[2].LargestFile)
+	assert.EqualValues(t, 8<<30, with.Attachments[3].LargestFile)
 	assert.Equal(t, 20, with.Accepts[0].Title.Longest)
 	assert.False(t, with.Attachments[0].Contiguous, "an empty value takes a key out")
 	assert.True(t, rowan.Attachments[0].Contiguous, "the profile itself stays as it is")

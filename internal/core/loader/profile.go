@@ -332,8 +332,35 @@ type Companion struct {
 	Keep     []string      `toml:"keep"`      // keys that belong to the user once they are there
 	LockedBy string        `toml:"locked-by"` // key that lists further ones
 	Shows    string        `toml:"shows"`     // key by whose value the loader shows the title, where it has one
+	Switches []Switch      `toml:"switch"`    // keys that belong to the user, with what they may be
 	Picture  Picture       `toml:"picture"`
 	Why      string        `toml:"why"`
+}
+
+// A Switch is a setting of a title that its owner turns until the title runs well.
+type Switch struct {
+	Key    string   `toml:"key"`
+	Values []string `toml:"values"` // the first one is what counts where the key is not there
+	Helps  string   `toml:"helps"`  // when, in words
+}
+
+// Kept are the keys that belong to the user once they are there.
+func (c *Companion) Kept() []string {
+	all := slices.Clone(c.Keep)
+	for i := range c.Switches {
+		all = append(all, c.Switches[i].Key)
+	}
+	return all
+}
+
+// SwitchesOn are the switches of titles on an attachment.
+func (p *Profile) SwitchesOn(at *Attachment) []Switch {
+	for i := range p.Companions {
+		if c := &p.Companions[i]; len(c.Switches) > 0 && (len(c.On) == 0 || slices.Contains(c.On, at.Name)) {
+			return c.Switches
+		}
+	}
+	return nil
 }
 
 // IsCopy reports whether the companion is a copy of another file.

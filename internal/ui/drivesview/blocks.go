@@ -8,6 +8,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"polytome/internal/core/blockmap"
+	"polytome/internal/drives"
 	"polytome/internal/format/volume"
 	"polytome/internal/size"
 	"polytome/internal/ui/state"
@@ -17,6 +18,9 @@ import (
 func (m *Model) openMap() tea.Cmd {
 	if !m.idle() || !m.fit() {
 		return nil
+	}
+	if m.volume().Filesystem == drives.Slab {
+		return m.openDisk()
 	}
 	m.takeUp()
 	m.show, m.lay, m.cell = mapping, nil, 0
@@ -38,17 +42,23 @@ func (m *Model) readMap() tea.Cmd {
 }
 
 func (m *Model) mapActions() []state.Action {
-	return []state.Action{
+	out := []state.Action{
 		state.Do("left h", "to the left", state.Just(func() { m.move(-1) })),
 		state.Do("right l", "to the right", state.Just(func() { m.move(1) })),
 		state.Do("up k", "up", state.Just(func() { m.move(-m.cols) })),
 		state.Do("down j", "down", state.Just(func() { m.move(m.cols) })),
 		state.Do("n", "next fragmented", state.Just(func() { m.nextPiece() })),
 		state.Do("tab", "next file", state.Just(func() { m.nextFile() })),
+	}
+	if m.of == titles {
+		return append(out, state.Do("M", "compact", m.compact), state.Do("b", "back to the titles",
+			state.Just(func() { m.Escape() })))
+	}
+	return append(out,
 		state.Do("m", "defragment this file", func() tea.Cmd { return m.defragment(false) }),
 		state.Do("M", "all of them", func() tea.Cmd { return m.defragment(true) }),
 		state.Do("b", "back to the drives", state.Just(func() { m.Escape() })),
-	}
+	)
 }
 
 func (m *Model) move(by int) {
@@ -209,8 +219,11 @@ func (m *Model) mapWhy() state.Why {
 	w := state.Why{Lead: f.Path + ".", Say: fmt.Sprintf("%s, %s.", size.Format(f.Size), m.where(f.Runs))}
 	if f.Folder {
 		w = state.Why{Lead: "The folder " + f.Path + ".", Say: "Its directory entries are here."}
-		if f.Path == "." {
+		switch f.Path {
+		case ".":
 			w.Lead = "The root folder."
+		case blockmap.SmallFiles:
+			w = state.Why{Lead: "Small files.", Say: "Covers, lists and the console's own files are here, several to a slab."}
 		}
 	}
 	if c.Mixed {
@@ -219,6 +232,9 @@ func (m *Model) mapWhy() state.Why {
 	}
 	if c.Kind == blockmap.Fragmented {
 		w.Ways = []string{"m rewrites it contiguously, and moves other files out of the way if needed"}
+		if m.of == titles {
+			w.Ways = []string{"M brings every title into one piece"}
+		}
 	}
 	return w
 }

@@ -31,6 +31,8 @@ const (
 	mapping                // what is where on a volume
 	preparing              // what a drive will become
 	checking               // what is wrong with a volume
+	titles                 // what is on a console's own disk
+	mending                // what is wrong with one
 )
 
 // Model is the panel.
@@ -58,7 +60,12 @@ type Model struct {
 	left    *volume.Health // after repairing
 	lines   scroll.List    // of preparing and checking
 
-	subject *drives.Drive                 // what map and check are of
+	disk    disk
+	wrong   *wrong
+	of      sheet // to which map and mending go back
+	counted int64 // bytes of what is being done
+
+	subject *drives.Drive                 // what the sheets that follow are of
 	open    func() (*drive.Target, error) // opens its volume
 	tops    []int                         // columns at which drives begin, for clicks
 	listed  bool                          // there is little width: drives are rows
@@ -95,7 +102,7 @@ func (m *Model) Refresh() {
 	m.at = max(0, min(m.at, len(m.d.Drives)-1))
 	found := false
 	for i, f := range m.d.Drives {
-		if f.Path == m.path && (m.show != checking && m.show != mapping || f.Identity() == m.subject.Identity()) {
+		if f.Path == m.path && (!m.follows() || f.Identity() == m.subject.Identity()) {
 			m.at, found = i, true
 		}
 	}
@@ -111,6 +118,11 @@ func (m *Model) Refresh() {
 		m.path = f.Path
 		m.vol = max(0, min(m.vol, len(f.Volumes)-1))
 	}
+}
+
+// follows reports whether the sheet is of a drive as it was looked at.
+func (m *Model) follows() bool {
+	return m.show != listing && m.show != preparing
 }
 
 // first is the first drive that may be written to.
@@ -163,6 +175,13 @@ func (m *Model) SetFilter(f string) {
 				return
 			}
 		}
+	case m.show == titles:
+		for i, t := range m.disk.titles {
+			if state.HasWords(t.ID+" "+t.Name, f) {
+				m.disk.list.Move(i - m.disk.list.Cursor)
+				return
+			}
+		}
 	}
 }
 
@@ -180,7 +199,14 @@ func (m *Model) Escape() bool {
 			return true
 		}
 	}
-	m.show, m.plan, m.report, m.health, m.left = listing, nil, nil, nil, nil
+	switch {
+	case m.show == titles && m.disk.turning:
+		m.disk.turning = false
+	case (m.show == mapping || m.show == mending) && m.of == titles:
+		m.show, m.of = titles, listing
+	default:
+		m.show, m.plan, m.report, m.health, m.left, m.wrong, m.of = listing, nil, nil, nil, nil, nil, listing
+	}
 	return true
 }
 
@@ -226,6 +252,14 @@ func (m *Model) Actions() []state.Action {
 		}
 		return append(append(out, state.Do("b", "back to the drives", state.Just(func() { m.Escape() }))),
 			state.Movement(&m.lines)...)
+	case titles:
+		return m.diskActions()
+	case mending:
+		var out []state.Action
+		if w := m.wrong; w != nil && !w.done && len(w.repair.Do) > 0 {
+			out = append(out, state.Do("R", "repair it", m.mend))
+		}
+		return append(append(out, state.Do("b", "back", state.Just(func() { m.Escape() }))), state.Movement(&m.lines)...)
 	}
 	moves := []state.Action{
 		state.Do("left h", "the drive before", state.Just(func() { m.turn(-1) })),
@@ -242,7 +276,7 @@ func (m *Model) Actions() []state.Action {
 		}
 	}
 	return append(moves,
-		state.Do("enter", "block map", m.openMap),
+		state.Do("enter", "what is on it", m.openMap).Saying("the block map, or the titles of a console's own disk"),
 		state.Do("r", "prepare it for a loader", m.askLoader),
 		state.Do("c", "check", m.check),
 		state.Do("x", "eject", m.eject).Saying("write pending data, unmount and power off; then it is safe to unplug"),
@@ -304,6 +338,41 @@ type eventMsg struct {
 	next  <-chan prepare.Event
 }
 
+// A countedMsg is how many bytes something in the background is through.
+type countedMsg struct {
+	bytes int64
+	next  <-chan int64
+}
+
+// counting does something in the background that says how far it is.
+func (m *Model) counting(what string, work func(ctx context.Context, count func(n int64)) doneMsg) tea.Cmd {
+	bytes := make(chan int64, 1)
+	m.counted = 0
+	cmd := m.do(what, func(ctx context.Context) doneMsg {
+		defer close(bytes)
+		var sum int64
+		return work(ctx, func(n int64) {
+			sum += n
+			select {
+			case bytes <- sum:
+			default: // what is shown is not that far yet
+			}
+		})
+	})
+	return tea.Batch(cmd, count(bytes))
+}
+
+// count waits for the next number of bytes.
+func count(bytes <-chan int64) tea.Cmd {
+	return func() tea.Msg {
+		n, ok := <-bytes
+		if !ok {
+			return nil
+		}
+		return countedMsg{n, bytes}
+	}
+}
+
 // Update takes a message of the panel's in; ok is false for another one.
 func (m *Model) Update(msg tea.Msg, _ bool) (t state.Taken, ok bool) {
 	switch msg := msg.(type) {
@@ -329,6 +398,13 @@ func (m *Model) Update(msg tea.Msg, _ bool) (t state.Taken, ok bool) {
 		if msg.change {
 			t.Cmd = m.d.DrivesChanged()
 		}
+		if more := m.writeSwitches(); more != nil { // that were turned meanwhile
+			t.Cmd = tea.Batch(t.Cmd, more)
+		}
+		return t, true
+	case countedMsg:
+		m.counted = msg.bytes
+		t.Cmd = count(msg.next)
 		return t, true
 	}
 	return t, false
@@ -364,7 +440,7 @@ func (m *Model) fit() bool {
 	case v.Trouble != "":
 		m.d.Notice = state.Sentence(v.Trouble)
 	case !v.Ours():
-		m.d.Notice = fmt.Sprintf("It is %s. Only FAT16, FAT32 and exFAT can be examined here.", v.Shown())
+		m.d.Notice = fmt.Sprintf("It is %s. Only FAT16, FAT32, exFAT and slab disks can be examined here.", v.Shown())
 	default:
 		return true
 	}
@@ -372,6 +448,10 @@ func (m *Model) fit() bool {
 }
 
 func (m *Model) check() tea.Cmd {
+	if v := m.volume(); v != nil && v.Filesystem == drives.Slab && m.idle() { // even where it cannot be read
+		m.subject = m.current().Drive
+		return m.checkDisk(false)
+	}
 	if !m.idle() || !m.fit() {
 		return nil
 	}
@@ -504,6 +584,10 @@ func (m *Model) Click(x, y int) tea.Cmd {
 				return nil
 			}
 		}
+	case titles:
+		if m.disk.list.Click(y - m.top) {
+			m.mark()
+		}
 	case mapping:
 		if y -= m.top; m.cols > 0 && y >= 0 && y < m.rows && x >= 1 && x <= m.cols {
 			m.cell = y*m.cols + x - 1
@@ -518,6 +602,8 @@ func (m *Model) Wheel(by int) {
 	case mapping:
 		m.move(by * m.cols)
 	case listing:
+	case titles:
+		m.disk.list.Move(by)
 	default:
 		m.lines.Move(by)
 	}
@@ -527,7 +613,7 @@ func (m *Model) Wheel(by int) {
 func (m *Model) Why() state.Why {
 	f := m.current()
 	switch {
-	case m.busy != "" && m.show != preparing:
+	case m.busy != "" && m.show != preparing && m.show != titles && m.show != mending:
 		return state.Why{Say: state.Sentence(m.busy + " …")}
 	case m.d.DrivesErr != nil:
 		return state.Why{Say: state.Sentence(m.d.DrivesErr.Error()), Ways: []string{"a opens an image file"}}
@@ -542,6 +628,10 @@ func (m *Model) Why() state.Why {
 		return m.readyWhy()
 	case checking:
 		return m.checkWhy()
+	case titles:
+		return m.diskWhy()
+	case mending:
+		return m.mendWhy()
 	}
 	w := state.Why{Lead: f.Name() + "."}
 	if r := f.Refusal(); r != nil {

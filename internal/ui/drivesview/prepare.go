@@ -221,34 +221,17 @@ func (m *Model) askImage() tea.Cmd {
 	}
 	m.d.Ask(state.Question{Prompt: "Image file: ",
 		Hint: "a path; add a size, such as  north.img 58GiB, to create a new one", Done: func(answer string) tea.Cmd {
-			name, text := answer, ""
-			if i := strings.LastIndexByte(answer, ' '); i > 0 {
-				if _, err := size.Parse(answer[i+1:]); err == nil {
-					name, text = strings.TrimSpace(answer[:i]), answer[i+1:]
-				}
-			}
-			if name == "" {
+			if answer == "" {
 				return nil
 			}
-			name = state.Expand(name)
-			if !filepath.IsAbs(name) && m.d.Bench.File() != "" {
-				name = filepath.Join(filepath.Dir(m.d.Bench.File()), name)
+			name, n, err := m.newImage(answer)
+			if err == nil && n > 0 {
+				err = drives.MakeImage(name, n)
+			} else if info, bad := os.Stat(name); bad != nil || !info.Mode().IsRegular() {
+				err = fmt.Errorf("there is no image file %s; add a size to create it: %s 58GiB", name, filepath.Base(name))
 			}
-			if abs, err := filepath.Abs(name); err == nil {
-				name = abs
-			}
-			if text != "" {
-				n, err := size.Parse(text)
-				if err == nil {
-					err = drives.MakeImage(name, n)
-				}
-				if err != nil {
-					m.d.Notice = state.Sentence(err.Error())
-					return nil
-				}
-			} else if info, err := os.Stat(name); err != nil || !info.Mode().IsRegular() {
-				m.d.Notice = fmt.Sprintf("There is no image file %s. Add a size to create it: %s 58GiB", name,
-					filepath.Base(name))
+			if err != nil {
+				m.d.Notice = state.Sentence(err.Error())
 				return nil
 			}
 			m.d.Images = append(m.d.Images, name)
@@ -256,4 +239,22 @@ func (m *Model) askImage() tea.Cmd {
 			return m.d.FindDrives()
 		}})
 	return nil
+}
+
+// newImage reads the path of an image file, and the size that may stand behind it for a new one; 0 for none.
+func (m *Model) newImage(answer string) (name string, n int64, err error) {
+	name = strings.TrimSpace(answer)
+	if i := strings.LastIndexByte(name, ' '); i > 0 {
+		if n, err = size.Parse(name[i+1:]); err == nil {
+			name = strings.TrimSpace(name[:i])
+		} else {
+			n = 0
+		}
+	}
+	name = state.Expand(name)
+	if !filepath.IsAbs(name) && m.d.Bench.File() != "" {
+		name = filepath.Join(filepath.Dir(m.d.Bench.File()), name)
+	}
+	name, err = filepath.Abs(name)
+	return name, n, err
 }

@@ -28,6 +28,10 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 		return m.readyView(t, w, h)
 	case checking:
 		return m.checkView(t, w, h)
+	case titles:
+		return m.diskView(t, w, h)
+	case mending:
+		return m.mendView(t, w, h)
 	}
 	if len(m.d.Drives) == 0 {
 		say := "Looking for drives " + t.Glyph("…")
@@ -341,7 +345,7 @@ func (m *Model) emitting(t *style.Theme, w, h int) []string {
 
 func busWords(d *drives.Drive) string {
 	s := map[string]string{"usb": "USB", "sata": "SATA", "nvme": "NVMe", "card": "a card", "loop": "a loop device",
-		"image": "an image file", "other": "not reported"}[d.Bus]
+		"image": "an image file", "network": "the network", "other": "not reported"}[d.Bus]
 	if d.Removable && !d.Image && d.Bus != "usb" {
 		s += ", removable"
 	}
@@ -448,11 +452,15 @@ func (m *Model) look(t *style.Theme, c blockmap.Cell) (color.Color, string) {
 }
 
 func (m *Model) legend(t *style.Theme) [][2]string {
+	one, folder := "file", "a folder"
+	if m.of == titles {
+		one, folder = "title", "small files"
+	}
 	return [][2]string{
-		{t.Paint(t.Planned, t.Glyph("█")) + t.Paint(t.Kept, t.Glyph("█")), "a contiguous file, the next one"},
-		{t.Paint(t.Bad, strings.Repeat(t.Glyph("▓"), 2)), "a fragmented file"},
-		{t.Paint(t.Accent, strings.Repeat(t.Glyph("█"), 2)), "all of the file under the cursor"},
-		{t.Paint(t.Good, strings.Repeat(t.Glyph("▪"), 2)), "a folder"},
+		{t.Paint(t.Planned, t.Glyph("█")) + t.Paint(t.Kept, t.Glyph("█")), "a contiguous " + one + ", the next one"},
+		{t.Paint(t.Bad, strings.Repeat(t.Glyph("▓"), 2)), "a fragmented " + one},
+		{t.Paint(t.Accent, strings.Repeat(t.Glyph("█"), 2)), "all of the " + one + " under the cursor"},
+		{t.Paint(t.Good, strings.Repeat(t.Glyph("▪"), 2)), folder},
 		{t.Paint(t.Dim, strings.Repeat(t.Glyph("▒"), 2)), "the volume's own"},
 		{t.Paint(t.Faint, strings.Repeat(t.Glyph("·"), 2)), "free"},
 	}
