@@ -110,10 +110,11 @@ func TestTheDemoWithoutAScreen(t *testing.T) {
 	assert.Contains(t, out, "Underbough, front: the picture is damaged or cut short")
 	assert.Contains(t, out, "Check: Rowan will list 16 titles.")
 	assert.Contains(t, out, "The simulator for Rowan lists the same 16 titles, in the same order.")
-	_, table, _ := strings.Cut(out, "Three connections at once:")
+	_, table, _ := strings.Cut(out, "Four connections at once:")
 	assert.Regexp(t, `Hall stick +usb +29 .* read back +20 titles, and the simulator agrees`, table)
 	assert.Regexp(t, `Corvane disk +ftp +21 .* sizes compared +17 titles, and the simulator agrees`, table)
 	assert.Regexp(t, `Tanager share +smb +\d+ .* read back +\d+ titles, and the simulator agrees`, table)
+	assert.Regexp(t, `Vesper disk +nbd +\d+ .* read back +3 titles, and the simulator agrees`, table)
 	assert.NotContains(t, table, "Samba is not installed")
 	for _, reason := range []string{"Gannet Patrol (clash)", "Underbough (no space)", "Velvet Ballast (bad)",
 		"deselect Mistral Halt (1.90 GiB), the smallest that frees enough space", "remove HALL-VIDEO/reel-1.mov"} {
@@ -122,7 +123,7 @@ func TestTheDemoWithoutAScreen(t *testing.T) {
 	assert.Contains(t, out, "The drawings are in "+filepath.Join(dir, "drawings")+": 18 files.")
 	assert.Contains(t, paperText(t, filepath.Join(dir, "drawings", "connections.pdf")),
 		"console: 192.168.77.2, mask 255.255.255.0")
-	assert.Contains(t, paperText(t, filepath.Join(dir, "drawings", "run.pdf")), "4 lanes")
+	assert.Contains(t, paperText(t, filepath.Join(dir, "drawings", "run.pdf")), "5 lanes")
 	w := demo.At(dir)
 	assert.Equal(t, promised, simulatorList(t, w.Stick))
 
@@ -154,7 +155,7 @@ func TestTheDemoAsJSON(t *testing.T) {
 		require.NoError(t, json.Unmarshal([]byte(line), &end), line)
 	}
 	assert.Len(t, end.Simulator.Games, len(promised))
-	require.Len(t, end.Connections, 3)
+	require.Len(t, end.Connections, 4)
 	for _, r := range end.Connections {
 		assert.True(t, r.Agrees, r.Target)
 		assert.Positive(t, r.Lists, r.Target)

@@ -17,6 +17,20 @@ import (
 	"polytome/internal/target/drive"
 )
 
+// slabAt is the slab disk that a command is about; nil where it is about another volume.
+func slabAt(ctx context.Context, what string) (*drives.Drive, *drives.Volume, error) {
+	d, _, err := drives.Here.Target(ctx, what)
+	if err != nil {
+		return nil, nil, err
+	}
+	for i := range d.Volumes {
+		if d.Volumes[i].Filesystem == drives.Slab {
+			return d, &d.Volumes[i], nil
+		}
+	}
+	return nil, nil, nil
+}
+
 // openVolume opens the volume that a command is about. It is only read until something is written.
 func openVolume(ctx context.Context, what string) (*drive.Target, error) {
 	d, part, err := drives.Here.Target(ctx, what)
@@ -37,8 +51,9 @@ func drivesMap() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "map TARGET [FILE…]",
 		Short: "Show what is stored where on a volume, and defragment files",
-		Long: `Shows the map of a FAT or exFAT volume: every character is an equal part of it.
+		Long: `Shows the map of a FAT or exFAT volume, or of a slab disk: every character is an equal part of it.
   #  contiguous file    !  fragmented file    +  folder    =  used by the volume    .  free
+On a slab disk, files are titles, and small files count as a folder.
 --defragment makes fragmented files contiguous, those given or all: each is
 rewritten into a free run and read back before the old copy is freed. Where no free run is large enough, other files
 are moved out of the way. A mounted volume is only read.`,
@@ -57,14 +72,26 @@ are moved out of the way. A mounted volume is only read.`,
 
 func (opt *drivesMapOptions) run(cmd *cobra.Command, args []string) (err error) {
 	ctx := cmd.Context()
+	if len(args) > 1 && !opt.defragment {
+		return usageError{errors.New("giving files needs --defragment")}
+	}
+	if d, v, err := slabAt(ctx, args[0]); err != nil {
+		return err
+	} else if d != nil {
+		if opt.defragment {
+			return usageError{fmt.Errorf("it is a slab disk: polytome slab compact %s does that", args[0])}
+		}
+		m, err := blockmap.On(ctx, drives.Here, d, v)
+		if err != nil {
+			return err
+		}
+		return opt.show(cmd.OutOrStdout(), m)
+	}
 	p, err := openVolume(ctx, args[0])
 	if err != nil {
 		return err
 	}
 	defer func() { err = errors.Join(err, p.Close()) }()
-	if len(args) > 1 && !opt.defragment {
-		return usageError{errors.New("giving files needs --defragment")}
-	}
 	if opt.defragment {
 		return gatherFiles(ctx, cmd.OutOrStdout(), p, args[1:])
 	}
@@ -72,10 +99,14 @@ func (opt *drivesMapOptions) run(cmd *cobra.Command, args []string) (err error) 
 	if err != nil {
 		return err
 	}
+	return opt.show(cmd.OutOrStdout(), m)
+}
+
+func (opt *drivesMapOptions) show(out io.Writer, m *blockmap.Map) error {
 	if opt.asJSON {
-		return printJSON(cmd.OutOrStdout(), m)
+		return printJSON(out, m)
 	}
-	printMap(cmd.OutOrStdout(), m, opt.width, opt.all)
+	printMap(out, m, opt.width, opt.all)
 	return nil
 }
 
@@ -92,8 +123,12 @@ func printMap(out io.Writer, m *blockmap.Map, width int, all bool) {
 	if name == "" {
 		name = "without a name"
 	}
-	fmt.Fprintf(out, "%s, %s, %s, clusters of %s\n", name, drives.FilesystemShown(info.Filesystem),
-		size.Format(info.Size), size.Format(info.Cluster))
+	one, unit, remedy := "file", "clusters", "--defragment makes them contiguous"
+	if info.Filesystem == drives.Slab {
+		one, unit, remedy = "title", "slabs", "polytome slab compact makes them contiguous"
+	}
+	fmt.Fprintf(out, "%s, %s, %s, %s of %s\n", name, drives.FilesystemShown(info.Filesystem), size.Format(info.Size), unit,
+		size.Format(info.Cluster))
 	cells := m.Cells(width * mapRows)
 	for r := range mapRows {
 		var b strings.Builder
@@ -106,9 +141,9 @@ func printMap(out io.Writer, m *blockmap.Map, width int, all bool) {
 	fmt.Fprintf(out, "%s free, the largest free run %s\n", size.Format(m.FreeBytes()), size.Format(m.Largest()))
 	switch len(pieces) {
 	case 0:
-		fmt.Fprintln(out, "Every file is contiguous.")
+		fmt.Fprintf(out, "Every %s is contiguous.\n", one)
 	default:
-		fmt.Fprintf(out, "%s; --defragment makes them contiguous:\n", size.Count(len(pieces), "fragmented file"))
+		fmt.Fprintf(out, "%s; %s:\n", size.Count(len(pieces), "fragmented "+one), remedy)
 	}
 	list := pieces
 	if all {
@@ -189,7 +224,7 @@ func drivesCheck() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "check TARGET",
 		Short: "Check a FAT or exFAT volume, and repair it",
-		Long: `Reads every folder and chain of a volume and compares them with its tables: lost clusters, files
+		Long: `Reads every folder and chain of a volume, or the tables of a slab disk, and compares them with its tables: lost clusters, files
 that share clusters, tables that differ, wrong lengths, wrong counts, an unclean eject.
 --repair repairs what it can, and lists what it does first. A mounted volume
 is only read.
@@ -207,6 +242,14 @@ Exit status: 0 no problems, or all were repaired; 3 problems are left.`,
 
 func (opt *drivesCheckOptions) run(cmd *cobra.Command, args []string) (err error) {
 	ctx, out := cmd.Context(), cmd.OutOrStdout()
+	if d, _, err := slabAt(ctx, args[0]); err != nil {
+		return err
+	} else if d != nil {
+		if opt.repair {
+			return repairSlab(cmd, d.Path, false, opt.asJSON)
+		}
+		return checkSlab(cmd, d.Path, false, opt.asJSON)
+	}
 	p, err := openVolume(ctx, args[0])
 	if err != nil {
 		return err

@@ -191,7 +191,7 @@ func TestTheTree(t *testing.T) {
 	}{
 		{[]string{"--from", w.Games}, "--loader NAME are both needed"},
 		{[]string{"--from", w.Games, "--loader", "rowan", "--via", "ftp"},
-			"its connections are: usb, adapter, smb, nbd"},
+			"its connections are: usb, adapter, nbd, smb"},
 		{[]string{"--from", w.Games, "--loader", "rowan", "--as", "ntfs"}, "does not read NTFS over usb"},
 		{[]string{"--from", w.Games, "--loader", "rowan", "--as", "fat99"}, "fat99"},
 	} {

@@ -258,7 +258,7 @@ func TestTheLoadersPanel(t *testing.T) {
 		"21 pictures, VSP-20417.png", "does not use 35 of 59 titles. 3 have no path here")
 	term.keys("Tab", "Down", "Down")
 	term.wait("Rowan finds the picture of a disc by the title's ID")
-	term.keys("v", "v")
+	term.keys("v", "v", "v")
 	term.wait("your titles on the share, smb, any filesystem", "FULL/")
 	term.keys("e")
 	term.wait("ships with Polytome and cannot be edited")

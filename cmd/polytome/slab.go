@@ -149,37 +149,39 @@ func slabCheck() *cobra.Command {
 		Use: "check DISK", Short: "Look for what is wrong on a slab disk",
 		Example: "  polytome slab check vesper.img --deep",
 		Args:    one("the disk"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			return reading(cmd.Context(), args[0], func(d *slabdisk.Disk) error {
-				total := int64(0)
-				for _, t := range d.Titles() {
-					total += t.Size
-				}
-				count, end := counting(total)
-				problems, err := d.Check(cmd.Context(), deep, count)
-				if end(); err != nil {
-					return said(cmd.Context(), err)
-				}
-				out := cmd.OutOrStdout()
-				if asJSON {
-					err = printJSON(out, map[string]any{"problems": append([]slab.Problem{}, problems...)})
-				} else {
-					printProblems(out, problems)
-					if len(problems) == 0 {
-						fmt.Fprintln(out, "Nothing is wrong"+map[bool]string{true: ".",
-							false: "; --deep also reads every title."}[deep])
-					}
-				}
-				if len(problems) > 0 && err == nil {
-					err = errProblems
-				}
-				return err
-			})
-		},
+		RunE:    func(cmd *cobra.Command, args []string) error { return checkSlab(cmd, args[0], deep, asJSON) },
 	}
 	cmd.Flags().BoolVar(&deep, "deep", false, "read every title, and compare its checksum")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return cmd
+}
+
+func checkSlab(cmd *cobra.Command, at string, deep, asJSON bool) error {
+	return reading(cmd.Context(), at, func(d *slabdisk.Disk) error {
+		total := int64(0)
+		for _, t := range d.Titles() {
+			total += t.Size
+		}
+		count, end := counting(total)
+		problems, err := d.Check(cmd.Context(), deep, count)
+		if end(); err != nil {
+			return said(cmd.Context(), err)
+		}
+		out := cmd.OutOrStdout()
+		if asJSON {
+			err = printJSON(out, map[string]any{"problems": append([]slab.Problem{}, problems...)})
+		} else {
+			printProblems(out, problems)
+			if len(problems) == 0 {
+				fmt.Fprintln(out, "Nothing is wrong"+map[bool]string{true: ".",
+					false: "; polytome slab check --deep also reads every title."}[deep])
+			}
+		}
+		if len(problems) > 0 && err == nil {
+			err = errProblems
+		}
+		return err
+	})
 }
 
 var errProblems = errors.New("there are problems: slab repair fixes what can be fixed")
@@ -198,52 +200,55 @@ func slabRepair() *cobra.Command {
 		Long: `Repair says what it will do before it does it. A damaged header or table is written again; where both tables
 are lost, the titles are found by what stands in front of them, and kept if they are whole.`,
 		Args: one("the disk"),
-		RunE: func(cmd *cobra.Command, args []string) (err error) {
-			count, end := counting(0)
-			r, finish, err := slabdisk.Repair(cmd.Context(), drives.Here, args[0], !dry, count)
-			if end(); err != nil {
-				return said(cmd.Context(), err)
-			}
-			defer func() { err = errors.Join(err, finish()) }()
-			out := cmd.OutOrStdout()
-			if asJSON {
-				err = printJSON(out, r)
-			} else {
-				for _, say := range r.Do {
-					fmt.Fprintln(out, say)
-				}
-				printProblems(out, r.Lost)
-			}
-			done := "Repaired."
-			switch {
-			case err != nil:
-				return err
-			case len(r.Do) == 0:
-				done = "Nothing has to be repaired."
-			case dry:
-				done = "Nothing was changed."
-			default:
-				if _, err := r.Apply(); err != nil {
-					return err
-				}
-			}
-			if !asJSON {
-				fmt.Fprintln(out, done)
-			}
-			return nil
-		},
+		RunE: func(cmd *cobra.Command, args []string) error { return repairSlab(cmd, args[0], dry, asJSON) },
 	}
 	cmd.Flags().BoolVar(&dry, "dry-run", false, "only show what would be done")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return cmd
 }
 
+func repairSlab(cmd *cobra.Command, at string, dry, asJSON bool) (err error) {
+	count, end := counting(0)
+	r, finish, err := slabdisk.Repair(cmd.Context(), drives.Here, at, !dry, count)
+	if end(); err != nil {
+		return said(cmd.Context(), err)
+	}
+	defer func() { err = errors.Join(err, finish()) }()
+	out := cmd.OutOrStdout()
+	if asJSON {
+		err = printJSON(out, r)
+	} else {
+		for _, say := range r.Do {
+			fmt.Fprintln(out, say)
+		}
+		printProblems(out, r.Lost)
+	}
+	done := "Repaired."
+	switch {
+	case err != nil:
+		return err
+	case len(r.Do) == 0:
+		done = "Nothing has to be repaired."
+	case dry:
+		done = "Nothing was changed."
+	default:
+		if _, err := r.Apply(); err != nil {
+			return err
+		}
+	}
+	if !asJSON {
+		fmt.Fprintln(out, done)
+	}
+	return nil
+}
+
 func slabCompact() *cobra.Command {
 	return &cobra.Command{
 		Use: "compact DISK", Example: "  polytome slab compact vesper.img",
 		Short: "Move titles so that each and the free space are in one piece",
-		Long:  `Compact moves one title after another. It can be stopped at any moment, and goes on where it was.`,
-		Args:  one("the disk"),
+		Long: `Compact moves titles as a whole where they find room, and then piece by piece: one free slab is enough. It can be
+stopped at any moment, and goes on where it was.`,
+		Args: one("the disk"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return changing(cmd.Context(), args[0], func(d *slabdisk.Disk) error {
 				count, end := counting(0)

@@ -103,6 +103,12 @@ func TestASlabDiskIsFilledAndReadByTheConsole(t *testing.T) {
 	ids, _ = console()
 	assert.Equal(t, []string{"VSP-30001", "VSP-20417"}, ids)
 	assert.Contains(t, slab(0, "compact", disk), "moved: 0 titles")
+	assert.Contains(t, ok(t, "drives", "map", disk), "Every title is contiguous.")
+	assert.Contains(t, ok(t, "drives", "check", disk), "Nothing is wrong")
+	assert.Contains(t, ok(t, "drives", "check", disk, "--repair"), "Nothing has to be repaired.")
+	status, _, stderr := polytome(t, "drives", "map", disk, "--defragment")
+	assert.Equal(t, statusUsage, status)
+	assert.Contains(t, stderr, "polytome slab compact")
 
 	larger := filepath.Join(dir, "larger.img")
 	assert.Contains(t, slab(0, "clone", disk, larger, "--size", "128MiB"), "2 titles")

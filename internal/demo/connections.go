@@ -155,7 +155,7 @@ func (r *Connections) tanager() bench.Target {
 
 func (r *Connections) vesper() bench.Target {
 	return bench.Target{Name: "Vesper disk", At: r.Vesper, Loader: "rowan", Via: "nbd",
-		Titles: bench.Keys{"VSP-21377", "VSP-21533", "VSP-21640"}}
+		Titles: bench.Keys{"VSP-21377", "VSP-21640", "VSP-21690"}}
 }
 
 // Connect has the targets of a bench be where the consoles are now, and adds those that it lacks. Its server of

@@ -288,6 +288,10 @@ func (src *Source) volumeMap(ctx context.Context, r Request) (Subject, error) {
 	if r.Ready != nil && r.Ready.Part == 0 {
 		return m, nil
 	}
+	if v := d.Find(part); v != nil && v.Filesystem == drives.Slab {
+		m.Now, err = blockmap.On(ctx, src.Drives, d, v)
+		return m, err
+	}
 	p, err := drive.OpenVolume(ctx, src.Drives, drive.Address{Drive: d.Path, Part: part}, drive.Options{})
 	if err != nil {
 		return nil, err

@@ -37,7 +37,7 @@ func typeIn(a *app, s string) { a.Update(tea.PasteMsg{Content: s}) }
 func TestDrivesAreShown(t *testing.T) {
 	a, _ := drivesApp(t)
 	s := text(a)
-	for _, want := range []string{"▸D Drives 4", "north-58.img", "58.00 GiB", "6 titles for Rowan, 19.71 GiB",
+	for _, want := range []string{"▸D Drives 5", "north-58.img", "58.00 GiB", "6 titles for Rowan, 19.71 GiB",
 		"It may be filled and prepared", "unformatted", "an image file"} {
 		assert.Contains(t, s, want)
 	}
@@ -51,7 +51,7 @@ func TestDrivesAreShown(t *testing.T) {
 	assert.Contains(t, text(a), "It is blank: there is no readable volume on it.  → r prepares it for a loader.")
 	press(a, "enter")
 	assert.Contains(t, text(a), "There is no volume on it: r prepares it.")
-	press(a, "right")
+	press(a, "right", "right")
 	assert.Contains(t, text(a), "NORTH (FAT32", "round and round")
 	press(a, "esc")
 	assert.Contains(t, text(a), "▸1 Games")
@@ -93,7 +93,7 @@ func TestTheBlockMapNamesWhatIsUnderTheCursor(t *testing.T) {
 	press(a, "M")
 	assert.Contains(t, text(a), "This file is contiguous")
 	press(a, "esc")
-	assert.Contains(t, text(a), "▸D Drives 4")
+	assert.Contains(t, text(a), "▸D Drives 5")
 	loop := strings.TrimSpace(judge.Root(t, "losetup", "-f", "--show", "-o", "4194304",
 		filepath.Join(dir, "north-58.img")))
 	defer judge.Root(t, "losetup", "-d", loop)
@@ -115,7 +115,7 @@ func TestAVolumeIsCheckedAndFixed(t *testing.T) {
 
 func TestPreparingWantsTheName(t *testing.T) {
 	a, dir := drivesApp(t)
-	press(a, "left", "r") // the bare one
+	press(a, "left", "left", "r") // the bare one
 	assert.Contains(t, text(a), "Prepare quay-28.img for which loader")
 	typeIn(a, "nobody")
 	press(a, "enter")
@@ -218,7 +218,7 @@ func TestImagesAreShownAndMade(t *testing.T) {
 	press(a, "a")
 	typeIn(a, "new.img 4GiB")
 	press(a, "enter")
-	assert.Contains(t, text(a), "▸D Drives 5")
+	assert.Contains(t, text(a), "▸D Drives 6")
 	assert.Contains(t, text(a), "4.00 GiB")
 	info, err := os.Stat(filepath.Join(filepath.Dir(dir), "new.img"))
 	require.NoError(t, err)
@@ -229,5 +229,5 @@ func TestImagesAreShownAndMade(t *testing.T) {
 	assert.Contains(t, text(a), "file exists")
 	require.NoError(t, os.Remove(filepath.Join(filepath.Dir(dir), "new.img")))
 	pump(a, a.state.FindDrives())
-	assert.Contains(t, text(a), "▸D Drives 4", "one that is gone is no longer shown")
+	assert.Contains(t, text(a), "▸D Drives 5", "one that is gone is no longer shown")
 }

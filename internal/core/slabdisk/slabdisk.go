@@ -4,13 +4,14 @@
 package slabdisk
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"hash/crc32"
 	"io"
 	"maps"
-	"os"
 	"path"
 	"path/filepath"
 	"strings"
@@ -25,6 +26,7 @@ import (
 	"polytome/internal/medium"
 	"polytome/internal/target"
 	"polytome/internal/target/claim"
+	"polytome/internal/target/folder"
 	slabtarget "polytome/internal/target/slab"
 )
 
@@ -221,57 +223,99 @@ func (d *Disk) add(ctx context.Context, c target.Content, n slab.New, replace bo
 	return t, d.Verify(ctx, t.ID, nil)
 }
 
-// Out writes a title to a folder as the image that it was, and compares its checksum on the way: a file that would be
-// another is not left there. It returns the file.
+// Out writes a title to a folder as the image that it was. Its checksum is compared, of what is read off the disk and of
+// what is read back from the folder: a file that is another is not left there. It returns the file.
 func (d *Disk) Out(ctx context.Context, id, dir string, progress func(n int64)) (file string, err error) {
 	t, ok := d.Title(id)
 	if !ok {
 		return "", fmt.Errorf("%s: %w", id, slab.ErrNotFound)
 	}
-	file = filepath.Join(dir, sanitize.Write(t.ID+" - "+t.Name, func(r rune) bool {
+	name := sanitize.Write(t.ID+" - "+t.Name, func(r rune) bool {
 		return sanitize.Legal(r) && !strings.ContainsRune(`/\:*?"<>|`, r)
-	})+".iso")
-	if _, err := os.Lstat(file); err == nil {
-		return "", fmt.Errorf("%s already exists and was not changed", file)
-	}
-	if err := d.Verify(ctx, id, progress); err != nil {
-		return "", err
-	}
+	}) + ".iso"
+	file = filepath.Join(dir, name)
 	r, err := d.Content(id)
 	if err != nil {
 		return "", err
 	}
-	f, err := os.CreateTemp(dir, ".polytome-*")
+	to, err := folder.Open(dir, folder.Options{})
 	if err != nil {
 		return "", err
 	}
-	defer func() {
-		if err != nil {
-			_ = os.Remove(f.Name())
-		}
-	}()
-	_, err = io.Copy(f, &cancelled{ctx, r})
-	if err = errors.Join(err, f.Chmod(0o644), f.Sync()); err != nil {
-		return "", errors.Join(err, f.Close())
+	defer to.Close() // which has nothing open
+	w, err := to.Create(ctx, name, t.Size)
+	if errors.Is(err, target.ErrExists) {
+		return "", fmt.Errorf("%s already exists and was not changed", file)
 	}
-	if err = f.Close(); err != nil {
+	if err != nil {
 		return "", err
 	}
-	return file, os.Rename(f.Name(), file)
-}
-
-// cancelled is a reader that ends with its context.
-type cancelled struct {
-	ctx context.Context
-	io.Reader
-}
-
-func (c *cancelled) Read(b []byte) (int, error) {
-	if err := c.ctx.Err(); err != nil {
-		return 0, err
+	if err := out(ctx, w, r, &t, progress); err != nil {
+		return "", errors.Join(fmt.Errorf("taking out %s: %w", t.Name, err), w.Abort())
 	}
-	return c.Reader.Read(b)
+	return file, w.Commit()
 }
+
+// out writes a title, with a hole where it has nothing but zeros, and reads it back.
+func out(ctx context.Context, w target.Writer, r io.Reader, t *slab.Title, progress func(n int64)) error {
+	none := make([]byte, pieceBytes)
+	sum, err := sumOf(ctx, r, func(b []byte) error {
+		if progress != nil {
+			progress(int64(len(b)))
+		}
+		if bytes.Equal(b, none[:len(b)]) {
+			return w.Skip(int64(len(b)))
+		}
+		_, err := w.Write(b)
+		return err
+	})
+	switch {
+	case err != nil:
+		return err
+	case sum != t.Sum:
+		return errors.New("it is damaged on the disk: its checksum is another one")
+	}
+	if err := w.Flush(); err != nil {
+		return err
+	}
+	back, err := w.ReadBack()
+	if err != nil {
+		return err
+	}
+	sum, err = sumOf(ctx, io.NewSectionReader(back, 0, back.Size()), func([]byte) error { return nil })
+	if err = errors.Join(err, back.Close()); err == nil && sum != t.Sum {
+		err = errors.New("what was written is not what is read back")
+	}
+	return err
+}
+
+// pieceBytes is how much is read at once.
+const pieceBytes = 1 << 20
+
+// sumOf is the CRC-32C of what is read, which a function gets piece by piece.
+func sumOf(ctx context.Context, r io.Reader, each func(b []byte) error) (sum uint32, err error) {
+	b := make([]byte, pieceBytes)
+	for {
+		if err := ctx.Err(); err != nil {
+			return 0, err
+		}
+		n, err := io.ReadFull(r, b)
+		sum = crc32.Update(sum, castagnoli, b[:n])
+		if n > 0 {
+			if err := each(b[:n]); err != nil {
+				return 0, err
+			}
+		}
+		switch {
+		case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+			return sum, nil
+		case err != nil:
+			return 0, err
+		}
+	}
+}
+
+var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
 // Repair finds out what a repair of a disk would do; end lets go of the disk. Without write, it cannot be done.
 func Repair(ctx context.Context, sys drives.System, at string, write bool, progress func(n int64)) (r *slab.Repair,

@@ -144,7 +144,12 @@ func (w *Writer) fill(ctx context.Context, size int64, from io.Reader, progress 
 			}
 			return fmt.Errorf("reading what is to be %s: %w", w.r.shown(), err)
 		}
-		if _, err := w.Write(b[:n]); err != nil {
+		if empty(b[:n]) {
+			err = w.Skip(int64(n))
+		} else {
+			_, err = w.Write(b[:n])
+		}
+		if err != nil {
 			return err
 		}
 		if progress != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -59,7 +60,7 @@ func (d *Disk) Check(ctx context.Context, deep bool, progress func(n int64)) (ou
 // headRight reports whether a title's head is there (2.4).
 func (d *Disk) headRight(r *record) bool {
 	head, _, err := d.readHead(r.extents[0].First)
-	return err == nil && fold(head.id) == fold(r.id)
+	return err == nil && fold(head.id) == fold(r.id) && slices.Equal(head.extents, r.extents)
 }
 
 var errNoHead = errors.New("no title begins there")

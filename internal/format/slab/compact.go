@@ -10,25 +10,36 @@ import (
 	"slices"
 )
 
-// Compact moves titles until free space is in as few pieces as moving whole titles makes it, and those that lie in
-// several pieces in one, where there is room. Each move is a change of its own: cancelled or cut off, the disk is as
-// after the last one. It returns how many titles were moved.
+// Compact moves titles until each lies in one piece, and free space too as far as small files do not stand between.
+// First those move that find room as a whole, then pieces of titles change places, for which one free slab is enough.
+// Each move is a change of its own: cancelled or cut off, the disk is as after the last one. It returns how many titles
+// were moved. Progress gets the bytes that were moved.
 func (d *Disk) Compact(ctx context.Context, progress func(n int64)) (moved int, err error) {
+	titles := map[string]bool{}
 	for {
 		if err := ctx.Err(); err != nil {
-			return moved, err
+			return len(titles), err
 		}
-		more, err := d.moveOne(ctx, progress)
-		if err != nil || !more {
-			return moved, err
+		key, err := d.moveOne(ctx, progress)
+		if err != nil {
+			return len(titles), err
 		}
-		moved++
+		if key == "" {
+			break
+		}
+		titles[key] = true
 	}
+	var order []string
+	for _, p := range d.Map().Titles {
+		order = append(order, "title "+fold(p.ID))
+	}
+	err = d.slide(ctx, order, titles, progress)
+	return len(titles), err
 }
 
 // moveOne moves a title: one in pieces to where it lies whole, or else the last one that fits into the first free run
-// before it.
-func (d *Disk) moveOne(ctx context.Context, progress func(n int64)) (bool, error) {
+// before it. It returns the key of the title, "" where none can be moved so.
+func (d *Disk) moveOne(ctx context.Context, progress func(n int64)) (string, error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	per, free := d.head.perSlab(), d.free()
@@ -51,7 +62,7 @@ func (d *Disk) moveOne(ctx context.Context, progress func(n int64)) (bool, error
 		r := &d.table.records[i]
 		for _, e := range free {
 			if len(r.extents) > 1 && e.Count >= slabs(r) {
-				return true, d.move(ctx, i, Extent{e.First * per, slabs(r) * per}, progress)
+				return r.key(), d.move(ctx, i, Extent{e.First * per, slabs(r) * per}, progress)
 			}
 		}
 	}
@@ -59,11 +70,11 @@ func (d *Disk) moveOne(ctx context.Context, progress func(n int64)) (bool, error
 		for _, i := range order {
 			r := &d.table.records[i]
 			if len(r.extents) == 1 && r.extents[0].First > e.First*per && e.Count >= slabs(r) {
-				return true, d.move(ctx, i, Extent{e.First * per, slabs(r) * per}, progress)
+				return r.key(), d.move(ctx, i, Extent{e.First * per, slabs(r) * per}, progress)
 			}
 		}
 	}
-	return false, nil
+	return "", nil
 }
 
 // move copies a title to a free run, compares what is there then, and makes it the title's.

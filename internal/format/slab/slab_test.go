@@ -334,6 +334,113 @@ func TestSpaceIsUsedUpAndComesBack(t *testing.T) {
 	assert.Len(t, titles[len(titles)-1].Extents, 1, "the free space is in one piece")
 }
 
+// TestPiecesChangePlaces: where no title can be moved as a whole, one free slab is enough to bring all of them into one
+// piece; wherever it is cut off, all of them are whole.
+func TestPiecesChangePlaces(t *testing.T) {
+	m, d := disk(t, 16, options()) // 13 for titles
+	has := map[string][]byte{}
+	for n := range 6 {
+		id := fmt.Sprintf("T-%d", n)
+		has["t "+id] = noise(int64(n), 2*slab.Slab-5000)
+		add(t, d, id, "Title", has["t "+id])
+	}
+	for _, n := range []int{0, 2} {
+		require.NoError(t, d.Remove(fmt.Sprintf("T-%d", n)))
+		delete(has, fmt.Sprintf("t T-%d", n))
+	}
+	has["t BIG"] = noise(9, 4*slab.Slab-4096)
+	add(t, d, "BIG", "Big One", has["t BIG"])
+	l := volumetest.NewLying(m.B)
+	d = again(t, l, len(m.B))
+	r := rand.New(rand.NewSource(1))
+	cuts := 0
+	l.Before = func() {
+		cuts++
+		c := again(t, l.Cut(r, true), len(m.B))
+		got, err := all(c)
+		require.NoError(t, err)
+		require.True(t, same(has, got), "cut %d", cuts)
+	}
+	var bytes int64
+	moved, err := d.Compact(t.Context(), func(n int64) { bytes += n })
+	require.NoError(t, err)
+	l.Before = nil
+	assert.Positive(t, moved)
+	assert.Positive(t, bytes)
+	assert.Positive(t, cuts)
+	got, err := all(d)
+	require.NoError(t, err)
+	assert.True(t, same(has, got))
+	for _, x := range d.Titles() {
+		assert.Len(t, x.Extents, 1, x.ID)
+	}
+	assert.Equal(t, []slab.Extent{{First: 15, Count: 1}}, d.Map().Free)
+	problems, err := d.Check(t.Context(), true, nil)
+	require.NoError(t, err)
+	assert.Empty(t, problems, "the heads say where the titles are now")
+	moved, err = d.Compact(t.Context(), nil)
+	require.NoError(t, err)
+	assert.Zero(t, moved)
+}
+
+// TestAnyDiskIsCompacted: whatever came and went, each title is in one piece afterwards, unless small files or a disk
+// without one free slab keep that from being so; and it can be stopped after any move.
+func TestAnyDiskIsCompacted(t *testing.T) {
+	for seed := range int64(60) {
+		r := rand.New(rand.NewSource(seed))
+		m, d := disk(t, 12+r.Intn(8), options())
+		for n := range 25 {
+			id := fmt.Sprintf("T-%d", r.Intn(9))
+			if r.Intn(3) == 0 {
+				_ = d.Remove(id) // which may not be there
+				continue
+			}
+			b := noise(int64(n), r.Intn(4*slab.Slab))
+			_, err := d.Add(t.Context(), slab.New{ID: id, Name: "x", Written: when}, int64(len(b)), bytes.NewReader(b), true,
+				nil)
+			if err != nil {
+				require.ErrorIs(t, err, slab.ErrNoSpace)
+			}
+		}
+		if r.Intn(2) == 0 {
+			_ = d.PutFile(t.Context(), "small", []byte("small"), when) // where there is room
+		}
+		has, err := all(d)
+		require.NoError(t, err)
+		ctx, cancel := context.WithCancel(t.Context())
+		left := r.Intn(6)
+		_, err = d.Compact(ctx, func(int64) {
+			if left--; left < 0 {
+				cancel()
+			}
+		})
+		cancel()
+		if err != nil && !errors.Is(err, slab.ErrNoSpace) {
+			require.ErrorIs(t, err, context.Canceled)
+		}
+		_, err = d.Compact(t.Context(), nil)
+		full := errors.Is(err, slab.ErrNoSpace)
+		if !full {
+			require.NoError(t, err)
+		}
+		d = again(t, m, len(m.B))
+		got, err := all(d)
+		require.NoError(t, err)
+		require.True(t, same(has, got), seed)
+		if full {
+			assert.Empty(t, d.Map().Free, seed)
+			continue
+		}
+		for _, x := range d.Titles() {
+			assert.Len(t, x.Extents, 1, "seed %d: %s", seed, x.ID)
+		}
+		assert.LessOrEqual(t, len(d.Map().Free), 1+len(d.Map().Small), seed)
+		problems, err := d.Check(t.Context(), true, nil)
+		require.NoError(t, err)
+		assert.Empty(t, problems, seed)
+	}
+}
+
 // TestRepair: a damaged header, table or head is written again; with both tables gone, titles are found by their heads.
 func TestRepair(t *testing.T) {
 	m, d := disk(t, 14, options())

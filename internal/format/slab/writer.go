@@ -1,6 +1,7 @@
 package slab
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"errors"
@@ -250,31 +251,48 @@ func (w *Writer) Skip(n int64) error {
 	if err := w.need(w.at + n); err != nil {
 		return err
 	}
-	z, can := w.d.m.(interface{ Zero(off, n int64) error })
 	for n > 0 {
 		at, run := w.place(w.at)
 		run = min(run, n)
-		if can {
-			switch err := z.Zero(at, run); {
-			case errors.Is(err, errors.ErrUnsupported):
-				can = false
-			case err != nil:
-				return err
-			}
+		if err := w.d.zero(at, run); err != nil {
+			return err
 		}
 		for left := run; left > 0; {
 			k := min(left, int64(len(zeros)))
-			if !can {
-				if _, err := w.d.m.WriteAt(zeros[:k], at); err != nil {
-					return err
-				}
-			}
 			w.wrote(zeros[:k])
-			at, left = at+k, left-k
+			left -= k
 		}
 		n -= run
 	}
 	return w.noteNow()
+}
+
+// zero writes zeros, as the medium does that best.
+func (d *Disk) zero(at, n int64) error {
+	if z, can := d.m.(interface{ Zero(off, n int64) error }); can {
+		if err := z.Zero(at, n); !errors.Is(err, errors.ErrUnsupported) {
+			return err
+		}
+	}
+	for n > 0 {
+		k := min(n, int64(len(zeros)))
+		if _, err := d.m.WriteAt(zeros[:k], at); err != nil {
+			return err
+		}
+		at, n = at+k, n-k
+	}
+	return nil
+}
+
+// empty reports whether there are only zeros.
+func empty(b []byte) bool {
+	for len(b) > len(zeros) {
+		if !bytes.Equal(b[:len(zeros)], zeros) {
+			return false
+		}
+		b = b[len(zeros):]
+	}
+	return bytes.Equal(b, zeros[:len(b)])
 }
 
 // Size is how many bytes were written.

@@ -50,7 +50,7 @@ func (m *Model) openDisk() tea.Cmd {
 	m.subject = f.Drive
 	m.show = titles
 	m.disk = disk{chosen: map[string]bool{}, wish: map[string]map[string]string{}, switches: m.switchesOf(f, v)}
-	return m.onDisk("reading the disk", false, func(context.Context, *slabdisk.Disk, func(int64)) (string, error) {
+	return m.onDisk("reading the disk", looks, func(context.Context, *slabdisk.Disk, func(int64)) (string, error) {
 		return "", nil
 	})
 }
@@ -82,16 +82,23 @@ func (m *Model) switchesOf(f *state.Found, v *drives.Volume) []loader.Switch {
 	return nil
 }
 
+// what is done with a disk
+const (
+	looks = iota
+	changes
+	changesAnother // drive
+)
+
 // onDisk does something with the disk in the background, and reads what is on it then.
-func (m *Model) onDisk(what string, write bool, work func(ctx context.Context, d *slabdisk.Disk,
+func (m *Model) onDisk(what string, does int, work func(ctx context.Context, d *slabdisk.Disk,
 	count func(n int64)) (say string, err error)) tea.Cmd {
 	sys, subject := m.d.System, m.subject
 	return m.counting(what, func(ctx context.Context, count func(int64)) (done doneMsg) {
-		d, err := slabdisk.Open(ctx, sys, subject.Path, write)
+		d, err := slabdisk.Open(ctx, sys, subject.Path, does == changes)
 		if err != nil {
 			return doneMsg{err: err}
 		}
-		done.change = write
+		done.change = does != looks
 		done.say, done.err = work(ctx, d, count)
 		info, all, lay := d.Info(), d.Titles(), blockmap.OfDisk(d.Disk)
 		slices.SortStableFunc(all, func(a, b slab.Title) int {
@@ -110,11 +117,11 @@ func (d *disk) took(info slab.Info, all []slab.Title, lay *blockmap.Map) {
 		at = t.ID
 	}
 	d.info, d.titles, d.lay = info, all, lay
+	d.list.N = len(all)
 	is := map[string]bool{}
 	for i, t := range all {
 		is[t.ID] = true
 		if t.ID == at {
-			d.list.N = len(all)
 			d.list.Move(i - d.list.Cursor)
 		}
 	}
@@ -201,7 +208,7 @@ func (m *Model) diskActions() []state.Action {
 		state.Do("x", "remove", m.askRemove),
 		state.Do("m", "map", state.Just(func() { m.show, m.lay, m.cell, m.of = mapping, d.lay, 0, titles })),
 		state.Do("c", "check", func() tea.Cmd { return m.checkDisk(false) }),
-		state.Do("C", "check every byte", func() tea.Cmd { return m.checkDisk(true) }),
+		state.Do("V", "check every byte", func() tea.Cmd { return m.checkDisk(true) }),
 		state.Do("M", "compact", m.compact).Saying("bring every title and the free space into one piece"),
 		state.Do("K", "copy to a larger disk", m.askClone),
 		state.Do("b", "back to the drives", state.Just(func() { m.Escape() })),
@@ -266,7 +273,7 @@ func (m *Model) writeSwitches() tea.Cmd {
 			t.Settings[key] = value
 		}
 	}
-	return m.onDisk("writing the switches", true, func(_ context.Context, d *slabdisk.Disk, _ func(int64)) (string,
+	return m.onDisk("writing the switches", changes, func(_ context.Context, d *slabdisk.Disk, _ func(int64)) (string,
 		error) {
 		var failed []error
 		d.Hold()
@@ -320,7 +327,7 @@ func (m *Model) askAdd() tea.Cmd {
 		if !filepath.IsAbs(file) && m.d.Bench.File() != "" {
 			file = filepath.Join(filepath.Dir(m.d.Bench.File()), file)
 		}
-		return m.onDisk("adding "+filepath.Base(file), true, func(ctx context.Context, d *slabdisk.Disk,
+		return m.onDisk("adding "+filepath.Base(file), changes, func(ctx context.Context, d *slabdisk.Disk,
 			count func(int64)) (string, error) {
 			t, err := d.Add(ctx, set, file, slabdisk.As{}, count)
 			return t.Name + " is on the disk, and was read back.", err
@@ -338,7 +345,7 @@ func (m *Model) addFrom(n int, file string) tea.Cmd {
 		m.d.Notice = state.Sentence(err.Error())
 		return nil
 	}
-	return m.onDisk("adding "+file, true, func(ctx context.Context, d *slabdisk.Disk, count func(int64)) (say string,
+	return m.onDisk("adding "+file, changes, func(ctx context.Context, d *slabdisk.Disk, count func(int64)) (say string,
 		err error) {
 		from, err := survey.OpenTarget(ctx, at, c, p, false)
 		if err != nil {
@@ -368,7 +375,7 @@ func (m *Model) askOut() tea.Cmd {
 			if !filepath.IsAbs(dir) && m.d.Bench.File() != "" {
 				dir = filepath.Join(filepath.Dir(m.d.Bench.File()), dir)
 			}
-			return m.onDisk("taking out "+named(all), false, func(ctx context.Context, d *slabdisk.Disk,
+			return m.onDisk("taking out "+named(all), looks, func(ctx context.Context, d *slabdisk.Disk,
 				count func(int64)) (string, error) {
 				var failed []error
 				wrote := 0
@@ -400,7 +407,7 @@ func (m *Model) askName() tea.Cmd {
 			if answer = strings.TrimSpace(answer); answer == "" || !m.changeable() {
 				return nil
 			}
-			return m.onDisk("renaming", true, func(_ context.Context, d *slabdisk.Disk, _ func(int64)) (string, error) {
+			return m.onDisk("renaming", changes, func(_ context.Context, d *slabdisk.Disk, _ func(int64)) (string, error) {
 				return "", d.Rename(id, answer)
 			})
 		}})
@@ -424,7 +431,7 @@ func (m *Model) askRemove() tea.Cmd {
 				m.d.Notice = "Nothing was removed."
 				return nil
 			}
-			return m.onDisk("removing "+named(all), true, func(_ context.Context, d *slabdisk.Disk, _ func(int64)) (string,
+			return m.onDisk("removing "+named(all), changes, func(_ context.Context, d *slabdisk.Disk, _ func(int64)) (string,
 				error) {
 				var failed []error
 				d.Hold()
@@ -442,7 +449,7 @@ func (m *Model) compact() tea.Cmd {
 	if !m.changeable() {
 		return nil
 	}
-	return m.onDisk("moving titles together", true, func(ctx context.Context, d *slabdisk.Disk, count func(int64)) (
+	return m.onDisk("moving titles together", changes, func(ctx context.Context, d *slabdisk.Disk, count func(int64)) (
 		string, error) {
 		n, err := d.Compact(ctx, count)
 		if n == 0 && err == nil {
@@ -538,12 +545,10 @@ func (m *Model) askCloneConsent(f *state.Found) tea.Cmd {
 
 // clone has the disk be copied to where it is called so.
 func (m *Model) clone(to string, do func(ctx context.Context, d *slabdisk.Disk, count func(int64)) error) tea.Cmd {
-	again := m.d.FindDrives
-	cmd := m.onDisk("copying the disk to "+to, false, func(ctx context.Context, d *slabdisk.Disk, count func(int64)) (
+	return m.onDisk("copying the disk to "+to, changesAnother, func(ctx context.Context, d *slabdisk.Disk, count func(int64)) (
 		string, error) {
 		return to + " is a copy of the disk, and every title was compared.", do(ctx, d, count)
 	})
-	return tea.Sequence(cmd, func() tea.Msg { return again()() })
 }
 
 // checkDisk looks for what is wrong on the disk, and what repairing it would do.

@@ -76,12 +76,12 @@ func (m *Model) diskStrip(t *style.Theme, w int) []string {
 // titleRows are the titles as rows, with a heading.
 func (m *Model) titleRows(t *style.Theme, w, h, top int) []string {
 	d := &m.disk
-	cells := func(mark, id, name, kind, bytes, note string, fg, warn color.Color) []style.Cell {
+	cells := func(mark, id, name, kind, bytes, note string, fg, warn color.Color, bold bool) []style.Cell {
 		return []style.Cell{{Text: mark, Width: 1, FG: t.Accent}, {Text: id, Width: 11, FG: t.Dim},
-			{Text: name, Width: max(10, w-58), FG: fg}, {Text: kind, Width: 6, FG: t.Dim},
-			{Text: bytes, Width: 10, Right: true, FG: t.Dim}, {Text: note, Width: 18, FG: warn}}
+			{Text: name, Width: max(10, w-66), FG: fg, Bold: bold}, {Text: kind, Width: 6, FG: t.Dim},
+			{Text: bytes, Width: 10, Right: true, FG: t.Dim}, {Text: note, Width: 26, FG: warn}}
 	}
-	out := []string{t.Row(w, false, cells("", "ID", "name", "kind", "size", "set", t.Dim, t.Dim)...)}
+	out := []string{t.Row(w, false, cells("", "ID", "name", "kind", "size", "switches", t.Dim, t.Dim, false)...)}
 	d.list.Resize(len(d.titles), h-1)
 	m.top = top + 1
 	from, to := d.list.Window()
@@ -99,7 +99,7 @@ func (m *Model) titleRows(t *style.Theme, w, h, top int) []string {
 			note, warn = strings.TrimSuffix(fmt.Sprintf("%d pieces, %s", n, note), ", "), t.Warn
 		}
 		out = append(out, t.Row(w, i == d.list.Cursor && !d.turning, cells(mark, x.ID, x.Name, x.Kind,
-			size.Format(x.Size), note, t.Text, warn)...))
+			size.Format(x.Size), note, t.Text, warn, i == d.list.Cursor && d.turning)...))
 	}
 	return t.Block(out, w, h)
 }
@@ -195,7 +195,7 @@ func (m *Model) mendView(t *style.Theme, w, h int) []string {
 	case len(x.problems) == 0 && len(x.repair.Do) == 0:
 		heading(t.Good, "Nothing is wrong.")
 		if !x.deep {
-			add(t.Dim, "", "The tables, and the beginning of every title, were read. C in the list of titles reads every byte.")
+			add(t.Dim, "", "The tables, and the beginning of every title, were read. V in the list of titles reads every byte.")
 		}
 	}
 	if !x.done && len(x.problems) > 0 {
