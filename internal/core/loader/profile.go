@@ -1,6 +1,7 @@
 package loader
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -673,20 +674,23 @@ func (p *Profile) Attachment(via, filesystem string) *Attachment {
 	return first
 }
 
-// OnDrive returns the loader's attachment for a drive that has the filesystem: plugged in, in an adapter, or exported by
-// the console. It is nil where the loader reads none like that; "" leaves the filesystem open.
+// OnDrive returns the loader's attachment for a drive that has the filesystem: plugged in or in an adapter. One that is
+// exported over the network is what the console exports, or else such a drive that is elsewhere now. It is nil where the
+// loader reads none like that; "" leaves the filesystem open.
 func (p *Profile) OnDrive(filesystem string, network bool) *Attachment {
-	for i := range p.Attachments {
-		a := &p.Attachments[i]
-		drive := a.Via == "usb" || a.Via == "adapter"
-		if network {
-			drive = a.Via == "nbd" && !a.ReadOnly
+	among := func(via ...string) *Attachment {
+		for i := range p.Attachments {
+			if a := &p.Attachments[i]; slices.Contains(via, a.Via) && (filesystem == "" || a.Reads(filesystem)) {
+				return a
+			}
 		}
-		if drive && (filesystem == "" || a.Reads(filesystem)) {
-			return a
-		}
+		return nil
 	}
-	return nil
+	plugged := among("usb", "adapter")
+	if network {
+		return cmp.Or(among("nbd"), plugged)
+	}
+	return plugged
 }
 
 // Connections lists the connections on which the loader can be reached.

@@ -99,6 +99,19 @@ func TestConformance(t *testing.T) {
 	}
 }
 
+// TestConformanceOverTheNetwork: volumes behind the server of somebody else are filled like those of a stick.
+func TestConformanceOverTheNetwork(t *testing.T) {
+	for _, filesystem := range []string{"fat32", "exfat"} {
+		t.Run(filesystem, func(t *testing.T) {
+			targettest.Run(t, func(t *testing.T) target.Target {
+				img := image(t, filesystem, partition.MBR, 64*size.MiB)
+				t.Cleanup(func() { judged(t, img, filesystem, partition.Align) })
+				return open(t, judge.NBD(t, img), drive.Options{})
+			})
+		})
+	}
+}
+
 func TestAddresses(t *testing.T) {
 	for s, want := range map[string]drive.Address{
 		"drive:/dev/sdx": {Drive: "/dev/sdx"}, "drive:north.img#2": {Drive: "north.img", Part: 2},

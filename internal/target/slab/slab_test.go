@@ -19,6 +19,7 @@ import (
 	"polytome/internal/target"
 	"polytome/internal/target/drive"
 	slabtarget "polytome/internal/target/slab"
+	"polytome/internal/testkit/judge"
 	"polytome/internal/testkit/targettest"
 )
 
@@ -77,6 +78,11 @@ func console(t testing.TB, name string) *sim.SlabDisk {
 
 func TestConformance(t *testing.T) {
 	targettest.Run(t, func(t *testing.T) target.Target { return open(t, image(t, 24)) })
+}
+
+// TestConformanceOverTheNetwork: the same disk behind the server of somebody else.
+func TestConformanceOverTheNetwork(t *testing.T) {
+	targettest.Run(t, func(t *testing.T) target.Target { return open(t, judge.NBD(t, image(t, 24))) })
 }
 
 func noise(seed byte, n int) []byte {

@@ -1,0 +1,125 @@
+package main
+
+import (
+	"context"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/drives"
+	"polytome/internal/format/partition"
+	"polytome/internal/sim"
+	"polytome/internal/testkit/judge"
+	"polytome/internal/testkit/volumetest"
+)
+
+// TestADriveElsewhereIsPreparedFilledAndChecked: a stick that is in another computer now, which exports it.
+func TestADriveElsewhereIsPreparedFilledAndChecked(t *testing.T) {
+	games := collection(t, 20, 30)
+	for _, fs := range []string{"fat32", "exfat"} {
+		t.Run(fs, func(t *testing.T) {
+			img := filepath.Join(t.TempDir(), "stick.img")
+			require.NoError(t, drives.MakeImage(img, 300<<20))
+			at := judge.NBD(t, img)
+			assert.Contains(t, ok(t, "drives", at), "network, removable")
+			status, _, stderr := polytome(t, "drives", "prepare", at, "--loader", "oxbow", "--fs", fs, "--erase", "stick")
+			assert.Equal(t, statusFailed, status)
+			assert.Contains(t, stderr, "that is not its name")
+			ok(t, "drives", "prepare", at, "--loader", "oxbow", "--fs", fs, "--erase", "disk")
+			assert.Contains(t, ok(t, "fill", "--from", games, "--loader", "oxbow", "--to", at), "2 titles")
+			assert.Contains(t, ok(t, "check", "--loader", "oxbow", "--to", at), "Oxbow will list 2 titles")
+			assert.Contains(t, ok(t, "drives", "check", at), "The volume is OK.")
+			assert.Contains(t, ok(t, "drives", "map", at), "Every file is contiguous.")
+			assert.Contains(t, ok(t, "fill", "--from", games, "--loader", "oxbow", "--to", at), "nothing")
+			assert.Contains(t, ok(t, "drives", "eject", at), "everything")
+			b, err := os.ReadFile(img)
+			require.NoError(t, err)
+			part := filepath.Join(t.TempDir(), "part.img")
+			require.NoError(t, os.WriteFile(part, b[partition.Align:], 0o600))
+			judge.Run(t, "fsck."+strings.TrimSuffix(fs, "32"), "-n", part)
+		})
+	}
+	_, _, stderr := polytome(t, "drives", "nbd://127.0.0.1:1/disk")
+	assert.Contains(t, stderr, "127.0.0.1")
+}
+
+// workshop is a simulated Vesper in its workshop menu, whose connection is cut once after so many bytes.
+func workshop(t *testing.T, img string, dropAfter int64) (at string) {
+	m := volumetest.OpenFile(t, img)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	ended := make(chan error, 1)
+	go func() {
+		ended <- (&sim.Workshop{Disk: m, DropAfter: dropAfter, Left: func(d *sim.SlabDisk, err error) {
+			assert.NoError(t, err, "whatever happens, it is a disk")
+		}}).Serve(ctx, l)
+	}()
+	t.Cleanup(func() { cancel(); require.NoError(t, <-ended) })
+	return "nbd://" + l.Addr().String() + "/" + sim.VesperExport
+}
+
+// TestAConsolesOwnDisk is prepared, filled over the network while the connection breaks off, checked, changed and taken
+// out of: the simulated console lists and starts what it should.
+func TestAConsolesOwnDisk(t *testing.T) {
+	games := collection(t, 20, 30, 2)
+	img := filepath.Join(t.TempDir(), "vesper.img")
+	out := ok(t, "drives", "prepare", img, "--size", "300MiB", "--loader", "rowan", "--fs", "slab")
+	assert.Contains(t, out, "make it a slab disk")
+	assert.Contains(t, out, "vesper.img is ready")
+	listed := func() (names []string) {
+		f, err := os.Open(img)
+		require.NoError(t, err)
+		defer f.Close()
+		d, err := sim.ReadSlab(f, 300<<20)
+		require.NoError(t, err)
+		for _, g := range d.Games {
+			assert.True(t, g.Starts, "%s: %s", g.Name, g.Why)
+			names = append(names, g.Name)
+		}
+		return names
+	}
+	at := workshop(t, img, 30<<20)
+	whole := 0
+	for range 5 {
+		status, _, _ := polytome(t, "fill", "--from", games, "--loader", "rowan", "--to", at)
+		if whole++; status == statusDone {
+			break
+		}
+		listed() // what is there starts
+	}
+	assert.LessOrEqual(t, whole, 2, "it is cut once in the middle, and goes on at once or the next time")
+	assert.Equal(t, []string{"Title 0", "Title 1", "Title 2"}, listed())
+	assert.Contains(t, ok(t, "check", "--loader", "rowan", "--to", at), "Rowan will list 3 titles")
+	assert.Contains(t, ok(t, "drives", "show", at), "3 titles for Rowan")
+	assert.Contains(t, ok(t, "fill", "--from", games, "--loader", "rowan", "--to", at), "nothing",
+		"a second time there is nothing to do")
+
+	// what its owner turned stays
+	ids := []string{}
+	for _, line := range strings.Split(ok(t, "slab", "ls", at), "\n") {
+		if id, _, is := strings.Cut(line, " "); is && strings.HasPrefix(id, "VSP-") {
+			ids = append(ids, id)
+		}
+	}
+	require.Len(t, ids, 3)
+	assert.Contains(t, ok(t, "slab", "set", at, ids[0], "timing=c"), "timing=c")
+	ok(t, "fill", "--from", games, "--loader", "rowan", "--to", at)
+	assert.Contains(t, ok(t, "slab", "ls", at), "timing=c")
+	assert.Contains(t, ok(t, "checklist", "--loader", "rowan", "--to", at), "Leave the menu workshop")
+	assert.Contains(t, ok(t, "checklist", "--loader", "rowan", "--to", img), "jumper")
+	ok(t, "slab", "rm", at, ids[0])
+	assert.Contains(t, ok(t, "check", "--loader", "rowan", "--to", at), "Rowan will list 2 titles")
+	assert.Len(t, listed(), 2)
+
+	// it is asked before everything is lost, and says what
+	status, out, stderr := polytome(t, "drives", "prepare", at, "--fs", "slab")
+	assert.Equal(t, statusUsage, status)
+	assert.Contains(t, out, "2 titles for Rowan")
+	assert.Contains(t, stderr, "confirm with --erase")
+}
