@@ -196,7 +196,7 @@ func Dial(ctx context.Context, address, export string, o Options) (*Client, erro
 		return nil, errors.Join(fmt.Errorf("connecting to the export %q of %s: %w", export, address, err), conn.Close())
 	}
 	_ = conn.SetDeadline(time.Time{})
-	go c.receive(r)
+	go c.receive(r, acknowledging(plain))
 	return c, nil
 }
 
@@ -389,10 +389,11 @@ func encrypt(ctx context.Context, conn net.Conn, r *bufio.Reader, o *tls.Config)
 	return secure, bufio.NewReaderSize(secure, 64<<10), nil
 }
 
-// receive takes answers in until the connection ends.
-func (c *Client) receive(r *bufio.Reader) {
+// receive takes answers in until the connection ends, and has each be acknowledged at once.
+func (c *Client) receive(r *bufio.Reader, acknowledge func()) {
 	defer close(c.stopped)
 	for {
+		acknowledge()
 		if err := c.answer(r); err != nil {
 			if errors.Is(err, io.EOF) || !errors.Is(err, ErrProtocol) {
 				err = fmt.Errorf("%w: %w", ErrGone, err)
