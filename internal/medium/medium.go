@@ -137,7 +137,7 @@ func (m *File) may(off, n int64) error {
 	return nil
 }
 
-// sendEvery is after how many bytes a device begins to write what it was given: else all of it would wait in the
+// sendEvery is after how many bytes the system begins to write what it was given: else all of it would wait in the
 // system's memory, and progress would describe nothing.
 const sendEvery = 16 << 20
 
@@ -150,7 +150,7 @@ func (m *File) WriteAt(b []byte, off int64) (int, error) {
 		return m.export.WriteAt(b, m.base+off)
 	}
 	n, err := m.f.WriteAt(b, m.base+off)
-	if m.device && err == nil && m.wrote.Add(int64(n)) >= sendEvery {
+	if err == nil && m.wrote.Add(int64(n)) >= sendEvery {
 		m.wrote.Store(0)
 		send(m.f, m.base+off+int64(n))
 	}

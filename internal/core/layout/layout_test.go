@@ -239,7 +239,7 @@ func TestEveryLoadersTree(t *testing.T) {
 			[]string{"packages/Mast & Mirror/start.prog", "packages/Mast & Mirror/disk.1",
 				"packages/Mast & Mirror/data/level1.dat", "packages/Mast & Mirror/mirror.about"}},
 		"a Vesper's own disk": {"rowan", "adapter", "ext4", []title.Title{coretest.Vesper(1, "Copper Tide", "full",
-			5<<30)}, []string{"VSP-00001 - Copper Tide"}},
+			5<<30)}, []string{"titles/full/VSP-00001/Copper Tide", "+covers/VSP-00001.jpg", "+settings/VSP-00001.txt"}},
 		"a Vesper's stick": {"rowan", "usb", "fat32", []title.Title{vesper(1, "Copper Tide", "full")},
 			[]string{"FULL/VSP-00001 - Copper Tide.iso", "+FACES/front/VSP-00001.jpg", "+FACES/disc/VSP-00001.png",
 				"+TUNE/VSP-00001.tune"}},

@@ -474,7 +474,7 @@ func TestWhatAPersonEditedStaysWhenTheRuleChanges(t *testing.T) {
 
 	// The rule wants another tray, and something new.
 	rule := func(text string) {
-		w.bench.Targets[0].Rules = map[string]string{"companion.3.text": text, "companion.3.keep": "[]"}
+		w.bench.Targets[0].Rules = map[string]string{"companion.3.text": text, "companion.3.switch": "[]"}
 	}
 	rule("timing=a\ntray=open\nfan=on\n")
 	p, _ := w.fill(0)

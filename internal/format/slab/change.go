@@ -130,31 +130,68 @@ func (d *Disk) putHead(r *record) error {
 // piece is how much is read and written at once.
 const piece = 4 << 20
 
-// fill writes so many bytes.
+// fill writes so many bytes. The next piece is read while one is written.
 func (w *Writer) fill(ctx context.Context, size int64, from io.Reader, progress func(n int64)) error {
-	b := make([]byte, min(piece, max(size, 1)))
+	type read struct {
+		b   []byte
+		err error
+	}
+	empties, full := make(chan []byte, 2), make(chan read, 1)
+	for range 2 {
+		empties <- make([]byte, min(piece, max(size, 1)))
+	}
+	stop := make(chan struct{})
+	defer func() {
+		close(stop)
+		for range full { // nobody reads from it any longer when this returns
+		}
+	}()
+	left := size - w.at
+	go func() {
+		defer close(full)
+		for left > 0 {
+			var b []byte
+			select {
+			case b = <-empties:
+			case <-stop:
+				return
+			}
+			n, err := io.ReadFull(from, b[:min(int64(len(b)), left)])
+			left -= int64(n)
+			select {
+			case full <- read{b[:n], err}:
+			case <-stop:
+				return
+			}
+			if err != nil {
+				return
+			}
+		}
+	}()
 	for w.at < size {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		n, err := io.ReadFull(from, b[:min(int64(len(b)), size-w.at)])
-		if n == 0 || err != nil {
-			if err == nil || errors.Is(err, io.EOF) {
-				err = io.ErrUnexpectedEOF
+		r := <-full
+		if r.err != nil {
+			if errors.Is(r.err, io.EOF) {
+				r.err = io.ErrUnexpectedEOF
 			}
-			return fmt.Errorf("reading what is to be %s: %w", w.r.shown(), err)
+			return fmt.Errorf("reading what is to be %s: %w", w.r.shown(), r.err)
 		}
-		if empty(b[:n]) {
-			err = w.Skip(int64(n))
+		var err error
+		if empty(r.b) {
+			err = w.Skip(int64(len(r.b)))
 		} else {
-			_, err = w.Write(b[:n])
+			_, err = w.Write(r.b)
 		}
 		if err != nil {
 			return err
 		}
 		if progress != nil {
-			progress(int64(n))
+			progress(int64(len(r.b)))
 		}
+		empties <- r.b[:cap(r.b)]
 	}
 	return nil
 }

@@ -15,6 +15,7 @@ import (
 )
 
 // A Medium is what a disk is on. Sync brings everything to it that was written.
+// It is used by several goroutines at a time.
 type Medium interface {
 	io.ReaderAt
 	io.WriterAt

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"math/rand"
 	"slices"
+	"sync"
 	"strings"
 	"testing"
 
@@ -18,6 +19,7 @@ import (
 // when the power goes before that, any of it may be there, in any order, and a sector may be half the old one and half
 // the new one.
 type Lying struct {
+	mu      sync.Mutex // guards what follows
 	medium  []byte
 	pending []Write
 	latest  map[int64][]byte // sectors as they were written last
@@ -33,6 +35,8 @@ func NewLying(medium []byte) *Lying {
 
 // ReadAt reads what was written last, whether it is on the medium or not.
 func (l *Lying) ReadAt(b []byte, off int64) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
 	n, err := (&Disk{B: l.medium}).ReadAt(b, off)
 	for s := off / tear; s <= (off+int64(n)-1)/tear && n > 0; s++ {
 		if w := l.latest[s]; w != nil {
@@ -45,6 +49,8 @@ func (l *Lying) ReadAt(b []byte, off int64) (int, error) {
 
 // WriteAt keeps sectors back.
 func (l *Lying) WriteAt(b []byte, off int64) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
 	for done := 0; done < len(b); {
 		s := (off + int64(done)) / tear
 		in := int((off + int64(done)) % tear)
@@ -66,6 +72,8 @@ func (l *Lying) Sync() error {
 	if l.Before != nil {
 		l.Before()
 	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
 	for _, w := range l.pending {
 		copy(l.medium[w.At:], w.New)
 	}
@@ -76,6 +84,8 @@ func (l *Lying) Sync() error {
 // Cut is what is on the medium when the power goes now: some of what was kept back, in another order; with tears, one
 // sector in part.
 func (l *Lying) Cut(r *rand.Rand, tears bool) *Disk {
+	l.mu.Lock()
+	defer l.mu.Unlock()
 	d := &Disk{B: bytes.Clone(l.medium)}
 	order := r.Perm(len(l.pending))
 	if r.Intn(3) > 0 {
