@@ -6,8 +6,8 @@ import (
 	"maps"
 	"math/rand"
 	"slices"
-	"sync"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/require"

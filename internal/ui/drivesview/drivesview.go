@@ -283,8 +283,8 @@ func (m *Model) Actions() []state.Action {
 		state.Do("X", "unmount only", m.unmount),
 		state.Do("p", "make it a target, to be filled", m.use),
 		state.Do("n", "teach: learn a console from it", m.teach),
-		state.Do("a", "an image file", m.askImage).
-			Saying("open one, or create one: a path, followed by a size for a new one"),
+		state.Do("a", "an image or address", m.askImage).
+			Saying("open or create an image file, or look at what a console exports"),
 	)
 }
 
@@ -378,6 +378,10 @@ func (m *Model) Update(msg tea.Msg, _ bool) (t state.Taken, ok bool) {
 	switch msg := msg.(type) {
 	case state.DrivesMsg:
 		m.d.SetDrives(msg)
+		m.Refresh()
+		return t, true
+	case state.ExportsMsg:
+		m.d.SetExports(msg)
 		m.Refresh()
 		return t, true
 	case eventMsg:
@@ -616,7 +620,7 @@ func (m *Model) Why() state.Why {
 	case m.busy != "" && m.show != preparing && m.show != titles && m.show != mending:
 		return state.Why{Say: state.Sentence(m.busy + " …")}
 	case m.d.DrivesErr != nil:
-		return state.Why{Say: state.Sentence(m.d.DrivesErr.Error()), Ways: []string{"a opens an image file"}}
+		return state.Why{Say: state.Sentence(m.d.DrivesErr.Error()), Ways: []string{"a opens an image file, or what is exported at an address"}}
 	case f == nil:
 		return state.Why{Say: "There are no drives. One that you plug in appears within two seconds.",
 			Ways: []string{"a opens or creates an image file"}}

@@ -12,6 +12,7 @@ import (
 	"polytome/internal/core/kit"
 	"polytome/internal/core/prepare"
 	"polytome/internal/drives"
+	"polytome/internal/nbd"
 	"polytome/internal/size"
 	"polytome/internal/ui/state"
 )
@@ -219,10 +220,15 @@ func (m *Model) askImage() tea.Cmd {
 	if !m.idle() {
 		return nil
 	}
-	m.d.Ask(state.Question{Prompt: "Image file: ",
-		Hint: "a path; add a size, such as  north.img 58GiB, to create a new one", Done: func(answer string) tea.Cmd {
+	m.d.Ask(state.Question{Prompt: "Image file, or address: ",
+		Hint: "a path; with a size behind it, such as  north.img 58GiB, a new one; or nbd://192.168.0.20/vesper-disk", Done: func(answer string) tea.Cmd {
 			if answer == "" {
 				return nil
+			}
+			if nbd.IsAddress(answer) {
+				m.d.Images = append(m.d.Images, answer)
+				m.path = answer
+				return m.d.FindDrives()
 			}
 			name, n, err := m.newImage(answer)
 			if err == nil && n > 0 {

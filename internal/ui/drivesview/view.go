@@ -166,9 +166,17 @@ func (m *Model) drive(t *style.Theme, i, inside int, cut bool, h int) []string {
 		}
 		out = append(out, " "+name.Render(t.Pad(line, driveWidth-1)))
 	}
-	out = append(out, " "+t.Paint(t.Dim, t.Pad(size.Format(f.Size), driveWidth-1)), " "+t.Paint(standingColour(t, f),
+	out = append(out, " "+t.Paint(t.Dim, t.Pad(bytesOf(f), driveWidth-1)), " "+t.Paint(standingColour(t, f),
 		t.Pad(standing(f), driveWidth-1)))
 	return t.Block(out, driveWidth, h)
+}
+
+// bytesOf is the size of a drive, where that is known.
+func bytesOf(f *state.Found) string {
+	if f.Size == 0 && f.Network {
+		return "not reached"
+	}
+	return size.Format(f.Size)
 }
 
 // inside are the rows of a drive, the top one first.
@@ -260,7 +268,9 @@ func (m *Model) emitting(t *style.Theme, w, h int) []string {
 		where = style.Clean(where)
 	}
 	row("path", where)
-	row("size", fmt.Sprintf("%s, sectors of %d bytes", size.Format(f.Size), f.Sector))
+	if f.Size > 0 {
+		row("size", fmt.Sprintf("%s, sectors of %d bytes", size.Format(f.Size), f.Sector))
+	}
 	if f.Serial != "" && !f.Image {
 		row("serial", f.Serial)
 	}
@@ -296,7 +306,10 @@ func (m *Model) emitting(t *style.Theme, w, h int) []string {
 		if v.Free >= 0 {
 			emit += ", " + size.Format(v.Free) + " free"
 		}
-		if v.Cluster > 0 {
+		switch {
+		case v.Filesystem == drives.Slab:
+			emit += ", slabs of " + size.Format(v.Cluster)
+		case v.Cluster > 0:
 			emit += ", clusters of " + size.Format(v.Cluster)
 		}
 		for _, l := range t.Wrap(emit, w-5) {
@@ -361,7 +374,7 @@ func (m *Model) narrow(t *style.Theme, w, h int) []string {
 	for i := from; i < from+rows; i++ {
 		f := &m.d.Drives[i]
 		out = append(out, t.Row(w, i == m.at, style.Cell{Text: f.Name(), Width: w - 30, Bold: i == m.at},
-			style.Cell{Text: size.Format(f.Size), Width: 12, Right: true, FG: t.Dim},
+			style.Cell{Text: bytesOf(f), Width: 12, Right: true, FG: t.Dim},
 			style.Cell{Text: standing(f), Width: 12, FG: standingColour(t, f)}))
 	}
 	out = append(out, t.Rule("", w))

@@ -1,15 +1,20 @@
 package state
 
 import (
+	"context"
 	"path/filepath"
+	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/contents"
+	"polytome/internal/core/loader"
 	"polytome/internal/drives"
+	"polytome/internal/nbd"
 	"polytome/internal/target/drive"
 )
 
@@ -30,21 +35,27 @@ type DrivesMsg struct {
 // lookEvery is how often it is looked whether drives came or went.
 const lookEvery = time.Second
 
+// An ExportsMsg is a look at the drives that are exported over the network.
+type ExportsMsg struct {
+	ticket
+	found []Found
+}
+
 // images are the image files that are known: those of the bench's targets, those beside the bench, and those that were
-// named.
-func (d *State) images() []string {
-	var out []string
+// named; and the addresses of exports.
+func (d *State) images() (files, exports []string) {
 	add := func(name string) {
-		for _, o := range out {
-			if o == name {
-				return
-			}
+		to := &files
+		if nbd.IsAddress(name) {
+			to = &exports
 		}
-		out = append(out, name)
+		if !slices.Contains(*to, name) {
+			*to = append(*to, name)
+		}
 	}
 	for _, p := range d.Bench.Targets {
-		if a, ok := drive.ParseAddress(d.Bench.Resolve(p.At)); ok && a.IsFile() && !strings.HasPrefix(a.Drive,
-			d.System.Dev+"/") {
+		if a, ok := drive.ParseAddress(d.Bench.Resolve(p.At)); ok && (a.IsFile() || a.Network()) &&
+			!strings.HasPrefix(a.Drive, d.System.Dev+"/") {
 			add(a.Drive)
 		}
 	}
@@ -59,13 +70,17 @@ func (d *State) images() []string {
 	for _, n := range d.Images {
 		add(n)
 	}
-	return out
+	return files, exports
 }
 
 // FindDrives looks at all drives, in the background.
-func (d *State) FindDrives() tea.Cmd {
+func (d *State) FindDrives() tea.Cmd { return tea.Batch(d.findHere(), d.findExports()) }
+
+// findHere looks at the drives of this computer and at image files.
+func (d *State) findHere() tea.Cmd {
 	mine, ctx := d.begin(-1, listingDrives)
-	sys, set, images := d.System, d.Set, d.images()
+	sys, set := d.System, d.Set
+	images, _ := d.images()
 	return func() tea.Msg {
 		m := DrivesMsg{ticket: mine, known: sys.Known()}
 		all, err := sys.List(ctx)
@@ -78,14 +93,61 @@ func (d *State) FindDrives() tea.Cmd {
 			}
 		}
 		for _, x := range all {
-			f := Found{Drive: x}
-			for i := range x.Volumes {
-				f.Contents = append(f.Contents, contents.Volume(ctx, sys, x, &x.Volumes[i], set))
-			}
-			m.found = append(m.found, f)
+			m.found = append(m.found, found(ctx, sys, x, set))
 		}
 		return m
 	}
+}
+
+func found(ctx context.Context, sys drives.System, x *drives.Drive, set *loader.Set) Found {
+	f := Found{Drive: x}
+	for i := range x.Volumes {
+		f.Contents = append(f.Contents, contents.Volume(ctx, sys, x, &x.Volumes[i], set))
+	}
+	return f
+}
+
+// findExports looks at the drives that are exported over the network. One that a run fills is left alone, and shown as
+// it was; one that does not answer is shown too, with the reason.
+func (d *State) findExports() tea.Cmd {
+	_, addresses := d.images()
+	if len(addresses) == 0 && len(d.exported) == 0 {
+		return nil
+	}
+	mine, ctx := d.begin(-1, listingExports)
+	sys, set, before, running := d.System, d.Set, d.exported, d.Running()
+	return func() tea.Msg {
+		all := make([]Found, len(addresses))
+		var wait sync.WaitGroup
+		for i, address := range addresses {
+			if k := slices.IndexFunc(before, func(f Found) bool { return f.Path == address }); k >= 0 && running {
+				all[i] = before[k]
+				continue
+			}
+			wait.Go(func() {
+				x, err := sys.Look(ctx, address)
+				if err != nil {
+					x = &drives.Drive{Path: address, Network: true, Bus: "network", Model: address, Trouble: err.Error()}
+					if a, bad := nbd.ParseAddress(address); bad == nil {
+						x.Model = a.Name()
+					}
+				}
+				all[i] = found(ctx, sys, x, set)
+			})
+		}
+		wait.Wait()
+		return ExportsMsg{mine, all}
+	}
+}
+
+// SetExports takes over a look at the exports.
+func (d *State) SetExports(m ExportsMsg) {
+	if _, ok := d.end(m.ticket); !ok {
+		return
+	}
+	d.exported = m.found
+	d.Drives = append(slices.Clone(d.local), d.exported...)
+	d.DrivesSeen++
 }
 
 // SetDrives takes over a look at the drives.
@@ -93,7 +155,8 @@ func (d *State) SetDrives(m DrivesMsg) {
 	if _, ok := d.end(m.ticket); !ok {
 		return
 	}
-	d.Drives, d.DrivesErr, d.drivesKnown = m.found, m.err, m.known
+	d.local, d.DrivesErr, d.drivesKnown = m.found, m.err, m.known
+	d.Drives = append(slices.Clone(d.local), d.exported...)
 	d.DrivesSeen++
 }
 
@@ -119,16 +182,16 @@ func (d *State) plugged(m plugMsg) tea.Cmd {
 	cmd := d.waitForPlug()
 	if m.known != d.drivesKnown {
 		d.drivesKnown = m.known
-		cmd = tea.Batch(cmd, d.FindDrives(), d.surveyDrives())
+		cmd = tea.Batch(cmd, d.findHere(), d.surveyDrives(false))
 	}
 	return cmd
 }
 
-// surveyDrives looks again at the targets that are drives.
-func (d *State) surveyDrives() tea.Cmd {
+// surveyDrives looks again at the targets that are drives; with network, also at those that are exported.
+func (d *State) surveyDrives(network bool) tea.Cmd {
 	var cmds []tea.Cmd
 	for n, p := range d.Bench.Targets {
-		if _, ok := drive.ParseAddress(p.At); ok && !d.Targets[n].Running() {
+		if a, ok := drive.ParseAddress(p.At); ok && !d.Targets[n].Running() && (network || !a.Network()) {
 			cmds = append(cmds, d.SurveyTarget(n))
 		}
 	}
@@ -137,7 +200,7 @@ func (d *State) surveyDrives() tea.Cmd {
 
 // DrivesChanged looks at all drives again, and at the targets on them, after something was done to one. What was chosen
 // for them stays.
-func (d *State) DrivesChanged() tea.Cmd { return tea.Batch(d.FindDrives(), d.surveyDrives()) }
+func (d *State) DrivesChanged() tea.Cmd { return tea.Batch(d.FindDrives(), d.surveyDrives(true)) }
 
 // TargetOn is the number of the bench's target that is on a drive, -1 for none.
 func (d *State) TargetOn(x *drives.Drive) int {

@@ -108,7 +108,9 @@ type State struct {
 	listened       int            // number of the scan that is listened to
 	drivesKnown    string
 	watchingDrives bool
-	watched        int // folders of the user's files that are watched
+	local          []Found // of Drives: those of this computer, and images
+	exported       []Found // and those that are exported over the network
+	watched        int     // folders of the user's files that are watched
 	stopWatch      func()
 	stopScan       context.CancelFunc
 }

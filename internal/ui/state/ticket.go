@@ -18,6 +18,7 @@ const (
 	trying // a link
 	reloading
 	listingDrives
+	listingExports
 	readingHistory
 	works // how many there are
 )
