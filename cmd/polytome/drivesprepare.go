@@ -242,6 +242,7 @@ func printReady(out io.Writer, p *prepare.Plan) {
 	for _, n := range p.Notes {
 		fmt.Fprintf(out, "  %s\n", n)
 	}
+	printLeft(out, p.Left)
 	if p.Loses != "" {
 		fmt.Fprintf(out, "\n  This will be lost: %s.\n", p.Loses)
 	}

@@ -77,8 +77,12 @@ func volumeOf(s *scene.Sheet, when string, m *blockmap.Map, high int) {
 		name = "without a name"
 	}
 	torn := len(m.Fragmented())
-	say := fmt.Sprintf("%s, %s, %s, clusters of %s", name, drives.FilesystemShown(info.Filesystem),
-		size.Format(info.Size), size.Format(info.Cluster))
+	unit := "clusters"
+	if info.Filesystem == drives.Slab {
+		unit = "slabs"
+	}
+	say := fmt.Sprintf("%s, %s, %s, %s of %s", name, drives.FilesystemShown(info.Filesystem), size.Format(info.Size), unit,
+		size.Format(info.Cluster))
 	paragraph(s, body, 0, say)
 	pieces := "every file is contiguous"
 	if torn > 0 {

@@ -107,7 +107,7 @@ func FilesystemShown(name string) string {
 	case "exfat":
 		return "exFAT"
 	case Slab:
-		return "a slab disk"
+		return "slab disk"
 	case "fat12", "fat16", "fat32", "ntfs", "xfs", "lvm", "raid":
 		return strings.ToUpper(name)
 	case "crypt":

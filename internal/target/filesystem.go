@@ -130,7 +130,7 @@ var filesystems = []Filesystem{
 	},
 	{
 		// a console's own disk, as docs/formats/slab.md has it and target/slab shows it
-		Name: "slab", Shown: "a slab disk", LargestFile: 1<<62 - 1, LongestName: 128, Units: Bytes, Forbidden: `\`,
+		Name: "slab", Shown: "slab disk", LargestFile: 1<<62 - 1, LongestName: 128, Units: Bytes, Forbidden: `\`,
 		cluster: func(int64) int64 { return 4 * size.MiB }, entry: func(string) int64 { return 0 },
 		space: func(path string, n int64) int64 {
 			switch first, _, _ := strings.Cut(path, "/"); first {

@@ -11,8 +11,10 @@ import (
 	"slices"
 	"strings"
 
+	"polytome/internal/core/bench"
 	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
+	"polytome/internal/core/plan"
 	"polytome/internal/core/source"
 	"polytome/internal/core/title"
 	"polytome/internal/drives"
@@ -29,6 +31,7 @@ type Request struct {
 	Cluster    int64
 	Part       int           // only this partition is made again, and all else stays; 0 for the whole drive
 	Titles     []title.Title // available, for which the clusters are chosen
+	Wanted     bench.Target  // which of them are to go onto it; all of them where it has no name
 	Kit        string        // folder or archive with the loader's own files, as they were downloaded
 	Editions   []string      // of the kit: one of each kind
 }
@@ -74,6 +77,8 @@ type Plan struct {
 	Steps      []string         `json:"steps"`
 	// Notes are what is to be known before, such as files of the kit that are missing.
 	Notes []string `json:"notes,omitempty"`
+	// Left is what is wanted and will not go onto it.
+	Left []plan.Left `json:"left,omitempty"`
 
 	profile *loader.Profile
 	at      *loader.Attachment // nil without a profile
@@ -123,7 +128,7 @@ func Make(ctx context.Context, sys drives.System, d *drives.Drive, set *loader.S
 		return nil, err
 	}
 	p.steps()
-	return p, nil
+	return p, p.room(ctx, set, r)
 }
 
 func (p *Plan) because(what, format string, args ...any) {

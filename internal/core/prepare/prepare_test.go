@@ -11,12 +11,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/core/contents"
+	"polytome/internal/core/bench"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/prepare"
 	"polytome/internal/core/title"
 	"polytome/internal/drives"
 	"polytome/internal/format/partition"
 	"polytome/internal/size"
+	"polytome/internal/testkit/coretest"
 	"polytome/internal/testkit/judge"
 	"polytome/internal/testkit/volumetest"
 )
@@ -275,5 +277,23 @@ func TestAKitThatLacksItsSettings(t *testing.T) {
 		b, err = os.ReadFile(filepath.Join(out, "rowan.run"))
 		require.NoError(t, err)
 		assert.Equal(t, "the loader", string(b))
+	}
+}
+
+// TestWhatWillNotFitIsKnownBefore: of what is wanted, in the order in which it goes there, on a stick and on the
+// console's own disk.
+func TestWhatWillNotFitIsKnownBefore(t *testing.T) {
+	all := []title.Title{coretest.Vesper(1, "Copper Tide", "full", 3*size.GiB), coretest.Vesper(2, "Paper Falcons", "full",
+		3*size.GiB), coretest.Vesper(3, "Tin Harbour", "full", 3*size.GiB)}
+	for _, filesystem := range []string{"fat32", "slab"} {
+		d := image(t, 8*size.GiB)
+		r := prepare.Request{Profile: profile(t, "rowan"), Filesystem: filesystem, Titles: all}
+		p := plan(t, d, r)
+		require.Len(t, p.Left, 1, filesystem)
+		assert.Contains(t, p.Left[0].Why.Say, "free")
+		r.Wanted = bench.Target{Name: "Hall disk", Loader: "rowan", Titles: bench.Keys{all[0].Key, all[2].Key}}
+		assert.Empty(t, plan(t, d, r).Left, filesystem)
+		r.Titles, r.Wanted = []title.Title{coretest.Vesper(4, "Long One", "full", 20*size.GiB)}, bench.Target{}
+		require.Len(t, plan(t, d, r).Left, 1, filesystem)
 	}
 }

@@ -62,6 +62,9 @@ func (m *Model) makePlan(answer string) tea.Cmd {
 		return nil
 	}
 	r := prepare.Request{Titles: m.d.Scan.Titles}
+	if n := m.d.TargetOn(f.Drive); n >= 0 {
+		r.Wanted = m.d.Bench.Targets[n]
+	}
 	what, here := strings.CutSuffix(answer, " here")
 	if v := m.volume(); here && v != nil {
 		r.Part = v.Number

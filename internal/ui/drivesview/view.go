@@ -577,6 +577,13 @@ func (m *Model) readyView(t *style.Theme, w, h int) []string {
 			loses = p.Loses + "."
 		}
 		add(t.Glyph("•")+" ", t.Bad, loses)
+		if len(p.Left) > 0 {
+			lines = append(lines, "")
+			heading(fmt.Sprintf("What will not fit (%d)", len(p.Left)))
+			for _, l := range p.Left {
+				add(t.Glyph("•")+" ", t.Warn, l.Label+": "+l.Why.Say)
+			}
+		}
 	}
 	rest := h - len(out)
 	m.lines.Resize(len(lines), rest)
