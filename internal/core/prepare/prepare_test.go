@@ -10,8 +10,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"polytome/internal/core/contents"
 	"polytome/internal/core/bench"
+	"polytome/internal/core/contents"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/prepare"
 	"polytome/internal/core/title"

@@ -27,7 +27,7 @@ func (p *Plan) room(ctx context.Context, set *loader.Set, r Request) (err error)
 		c = bench.Target{Name: p.Drive.Name(), Everything: true}
 	}
 	c.Loader = r.Profile.Name
-	if known, err := set.Profile(c.Loader); err != nil || known != r.Profile {
+	if known, err := set.Profile(c.Loader); err != nil || known.File != r.Profile.File {
 		c.Loader = r.Profile.File
 	}
 	c.At, c.As, c.Capacity, c.Cluster = empty, p.Filesystem, bench.Size(p.length), bench.Size(p.Cluster)
