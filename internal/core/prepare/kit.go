@@ -19,6 +19,12 @@ func (p *Plan) kit(r Request) error {
 		return nil
 	}
 	k := &r.Profile.Kit
+	if len(k.On) > 0 && !slices.Contains(k.On, p.at.Name) {
+		if r.Kit != "" {
+			return fmt.Errorf("%s does not lie on such a drive: leave the kit out", k.Shown)
+		}
+		return nil
+	}
 	names, of := k.Axes()
 	for _, chosen := range r.Editions {
 		if !slices.ContainsFunc(k.Editions, func(e loader.Edition) bool { return e.Name == chosen }) {

@@ -579,7 +579,7 @@ func (m *Model) readyView(t *style.Theme, w, h int) []string {
 		add(t.Glyph("•")+" ", t.Bad, loses)
 		if len(p.Left) > 0 {
 			lines = append(lines, "")
-			heading(fmt.Sprintf("What will not fit (%d)", len(p.Left)))
+			heading(fmt.Sprintf("What will not go onto it then (%d)", len(p.Left)))
 			for _, l := range p.Left {
 				add(t.Glyph("•")+" ", t.Warn, l.Label+": "+l.Why.Say)
 			}
