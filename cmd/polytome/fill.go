@@ -67,8 +67,9 @@ func (opt *fillOptions) run(cmd *cobra.Command, _ []string) error {
 	if opt.bench != "" {
 		learnt := false
 		for n, l := range f.lanes {
-			learnt = l != nil && l.report != nil && b.Targets[n].Rate == 0 && b.Targets[n].Learn(l.report) ||
-				learnt
+			if l != nil && l.report != nil && b.Targets[n].Rate == 0 {
+				learnt = b.Targets[n].Learn(all[n].Config.Speed, all[n].Facts.Adapter, l.report) || learnt
+			}
 		}
 		if learnt {
 			opt.remember(b)

@@ -47,7 +47,8 @@ type Drive struct {
 	Network   bool   `json:"network,omitempty"` // an export
 	Model     string `json:"model,omitempty"`
 	Serial    string `json:"serial,omitempty"`
-	Bus       string `json:"bus"` // usb, sata, nvme, card, loop, image, network or other
+	Adapter   string `json:"adapter,omitempty"` // what it hangs on, where that is a device of its own: its numbers
+	Bus       string `json:"bus"`               // usb, sata, nvme, card, loop, image, network or other
 	Size      int64  `json:"size"`
 	Sector    int64  `json:"sector"`
 	Removable bool   `json:"removable"`

@@ -103,6 +103,27 @@ func (c *computer) look(what string) *drives.Drive {
 	return d
 }
 
+// TestADiskInAnAdapter: the kernel has the disk below the USB device that it is reached by.
+func TestADiskInAnAdapter(t *testing.T) {
+	c := newComputer(t)
+	usb := "devices/pci0/usb2/2-1"
+	for file, text := range map[string]string{"idVendor": "ffff\n", "idProduct": "0707\n", "serial": "ADP-7\n",
+		"2-1:1.0/host4/target4:0:0/4:0:0:0/block/sdd/size": fmt.Sprint(64 * size.MiB / 512),
+		"2-1:1.0/host4/target4:0:0/4:0:0:0/block/sdd/dev":  "8:48"} {
+		c.write(c.Sys, usb+"/"+file, text)
+	}
+	require.NoError(t, os.MkdirAll(filepath.Join(c.Sys, "block"), 0o755))
+	require.NoError(t, os.Symlink("../"+usb+"/2-1:1.0/host4/target4:0:0/4:0:0:0/block/sdd", filepath.Join(c.Sys,
+		"block/sdd")))
+	require.NoError(t, os.MkdirAll(c.Dev, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(c.Dev, "sdd"), make([]byte, 64*size.MiB), 0o600))
+	d := c.look(filepath.Join(c.Dev, "sdd"))
+	assert.Equal(t, "ffff:0707 ADP-7", d.Adapter)
+	assert.Equal(t, "usb", d.Bus)
+	c.stick("sdb", "8:16", "QX-2209-11")
+	assert.Empty(t, c.look("QX-2209-11").Adapter)
+}
+
 func TestDrivesAreFound(t *testing.T) {
 	c := newComputer(t)
 	stick := c.stick("sdb", "8:16", "QX-2209-11")

@@ -119,6 +119,7 @@ func (s System) disk(name string) *Drive {
 	if d.Serial = udev["ID_SERIAL_SHORT"]; d.Serial == "" {
 		d.Serial = serial(dir, real)
 	}
+	d.Adapter = adapter(real)
 	if backing != "" {
 		d.Model, d.Serial = filepath.Base(backing), "loop-"+filepath.Base(backing)
 	}
@@ -146,6 +147,16 @@ func bus(name, real, udev string) string {
 		return "sata"
 	}
 	return "other"
+}
+
+// adapter is the USB device by which a drive is reached: a stick, a reader or an adapter, by its numbers; "" for none.
+func adapter(real string) string {
+	for at, i := filepath.ToSlash(real), 0; len(at) > 1 && i < 12; at, i = path.Dir(at), i+1 {
+		if vendor := read(at, "idVendor"); vendor != "" {
+			return strings.TrimSpace(vendor + ":" + read(at, "idProduct") + " " + read(at, "serial"))
+		}
+	}
+	return ""
 }
 
 // serial looks for a serial number at the device, and at what it hangs on.

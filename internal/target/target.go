@@ -50,6 +50,8 @@ type Facts struct {
 	Network string `json:"network,omitempty"`
 	// Unclean is set for a volume on which someone did not finish writing.
 	Unclean bool `json:"unclean,omitempty"`
+	// Adapter is what a drive is behind, by its numbers; "" for none.
+	Adapter string `json:"adapter,omitempty"`
 }
 
 // Space is an amount of the space for files in words, such as its capacity.

@@ -5,11 +5,13 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/run"
 	"polytome/internal/core/title"
 )
 
@@ -162,4 +164,22 @@ func TestEditsAreKeptBesideTheBench(t *testing.T) {
 		_, err := bench.Load(file)
 		assert.ErrorContains(t, err, want)
 	}
+}
+
+// TestSpeedsBelongToAdapters: a disk is as fast as what it is behind, and another disk behind that is so too.
+func TestSpeedsBelongToAdapters(t *testing.T) {
+	b := bench.New("")
+	b.Targets = []bench.Target{{Name: "one"}, {Name: "two"}}
+	ran := func(rate int64) *run.Report {
+		return &run.Report{Large: run.Timed{Files: 2, Bytes: 10 * rate, Took: 10 * time.Second}}
+	}
+	assert.Nil(t, b.Learnt(0, "slow one"))
+	assert.True(t, b.Targets[0].Learn(nil, "slow one", ran(20<<20)))
+	assert.EqualValues(t, 20<<20, b.Learnt(0, "slow one").Rate)
+	assert.EqualValues(t, 20<<20, b.Learnt(1, "slow one").Rate)
+	assert.Nil(t, b.Learnt(0, "fast one"), "behind another one it is another speed")
+	assert.True(t, b.Targets[1].Learn(b.Learnt(1, "fast one"), "fast one", ran(90<<20)))
+	assert.EqualValues(t, 90<<20, b.Learnt(0, "fast one").Rate)
+	assert.EqualValues(t, 20<<20, b.Learnt(0, "").Rate, "where none is known, what was learnt last counts")
+	assert.False(t, b.Targets[0].Learn(nil, "slow one", ran(1)))
 }

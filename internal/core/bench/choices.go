@@ -158,17 +158,37 @@ func (p *Target) Remember(names map[string]string) bool {
 	return fresh
 }
 
-// Learn takes in how fast a run at the target was. It reports whether there was something to learn.
-func (p *Target) Learn(r *run.Report) bool {
+// Learn takes in how fast a run at the target was, beside what was known of it and of the adapter that it is behind. It
+// reports whether there was something to learn.
+func (p *Target) Learn(known *estimate.Learnt, adapter string, r *run.Report) bool {
 	var l estimate.Learnt
-	if p.Speed != nil {
-		l = *p.Speed // earlier choices share it
+	if known != nil {
+		l = *known // others share it
 	}
 	if !l.Learn(r) {
 		return false
 	}
+	l.Adapter = adapter
 	p.Speed = &l
 	return true
+}
+
+// Learnt is what is known of how fast target number n takes files behind an adapter, "" for none: what was learnt there,
+// or of another target behind that adapter.
+func (b *Bench) Learnt(n int, adapter string) *estimate.Learnt {
+	own := b.Targets[n].Speed
+	if adapter == "" || own != nil && own.Adapter == adapter {
+		return own
+	}
+	for i := range b.Targets {
+		if l := b.Targets[i].Speed; l != nil && l.Adapter == adapter {
+			return l
+		}
+	}
+	if own != nil && own.Adapter == "" {
+		return own
+	}
+	return nil
 }
 
 // Choices are which titles are wanted at each target, and what was set by hand for titles: what

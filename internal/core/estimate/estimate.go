@@ -57,6 +57,7 @@ type Learnt struct {
 	Spread  float64 `toml:"spread,omitempty"`         // by how much of it runs differ
 	PerFile float64 `toml:"seconds-a-file,omitempty"` // that a small file takes
 	Runs    int     `toml:"runs,omitempty"`
+	Adapter string  `toml:"adapter,omitempty"` // that the target was behind: with another one it is another speed
 }
 
 // newest is how much the newest run counts against all that were before.

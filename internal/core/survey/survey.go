@@ -177,6 +177,7 @@ func (s *Survey) keepUnder(b *bench.Bench) {
 
 // judge finds what is there under other names, lays the trees and gives the verdicts.
 func (s *Survey) judge(ctx context.Context, b *bench.Bench, n int) {
+	s.Config.Speed = b.Learnt(n, s.Facts.Adapter)
 	if s.Facts.Unclean && s.Away == nil {
 		s.Notes = append(s.Notes, s.Config.Name+" was not ejected cleanly: a run was killed or it was pulled out. "+
 			"Check it (polytome drives check): files may be damaged.")

@@ -239,7 +239,8 @@ func (p *Target) Facts(ctx context.Context, _ []target.Entry) (target.Facts, err
 		return target.Facts{}, p.explain("reading", "", err)
 	}
 	return target.Facts{Filesystem: fs.WithinSectors(info.Sector), Capacity: int64(info.Clusters) * info.Cluster,
-		Free: free, Cluster: info.Cluster, Label: info.Label, Unclean: info.Dirty}, nil
+		Free: free, Cluster: info.Cluster, Label: info.Label, Unclean: info.Dirty,
+		Adapter: p.Drive().Adapter}, nil
 }
 
 // List goes through the folders.

@@ -102,7 +102,8 @@ func (p *Target) Facts(context.Context, []target.Entry) (target.Facts, error) {
 	}
 	i := p.Disk().Info()
 	return target.Facts{Filesystem: fs, Capacity: (i.Slabs - 2*i.TableSlabs - 1) * slab.Slab,
-		Free: max(0, i.Free-slab.Slab), Cluster: slab.Slab, Label: i.Label}, nil
+		Free: max(0, i.Free-slab.Slab), Cluster: slab.Slab, Label: i.Label,
+		Adapter: p.Drive().Adapter}, nil
 }
 
 // List shows titles, their settings and small files, with the folders that they are in.

@@ -405,7 +405,7 @@ func (d *State) SetRun(m RunMsg) tea.Cmd {
 		d.stale = false
 		cmds = append(cmds, d.Survey())
 	}
-	if m.lane.learns && target.Learn(m.report) || fixed || ticked {
+	if m.lane.learns && s != nil && target.Learn(s.Config.Speed, s.Facts.Adapter, m.report) || fixed || ticked {
 		cmds = append(cmds, d.save())
 	}
 	return tea.Batch(cmds...)
