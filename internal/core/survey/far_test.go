@@ -160,7 +160,7 @@ func fillTwice(t testing.TB, dir string, c bench.Target) (first, second filled) 
 			require.NoError(t, err)
 			assert.Zero(t, audit.Starts())
 		}
-		b.Targets[0].Learn(&r)
+		b.Targets[0].Learn(b.Targets[0].Speed, "", &r)
 		out.before = v.PlanTime(p).Middle()
 		return out
 	}
