@@ -48,15 +48,15 @@ func TestADriveElsewhereIsPreparedFilledAndChecked(t *testing.T) {
 	assert.Contains(t, stderr, "127.0.0.1")
 }
 
-// workshop is a simulated Vesper in its workshop menu, whose connection is cut once after so many bytes.
-func workshop(t *testing.T, img string, dropAfter int64) (at string) {
+// workshop is a simulated Vesper in its workshop menu, whose connection is cut once after so many bytes, or each is.
+func workshop(t *testing.T, img string, dropAfter, dropEvery int64) (at string) {
 	m := volumetest.OpenFile(t, img)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	ended := make(chan error, 1)
 	go func() {
-		ended <- (&sim.Workshop{Disk: m, DropAfter: dropAfter, Left: func(d *sim.SlabDisk, err error) {
+		ended <- (&sim.Workshop{Disk: m, DropAfter: dropAfter, DropEvery: dropEvery, Left: func(d *sim.SlabDisk, err error) {
 			assert.NoError(t, err, "whatever happens, it is a disk")
 		}}).Serve(ctx, l)
 	}()
@@ -84,7 +84,7 @@ func TestAConsolesOwnDisk(t *testing.T) {
 		}
 		return names
 	}
-	at := workshop(t, img, 30<<20)
+	at := workshop(t, img, 30<<20, 0)
 	whole := 0
 	for range 5 {
 		status, _, _ := polytome(t, "fill", "--from", games, "--loader", "rowan", "--to", at)
@@ -122,4 +122,36 @@ func TestAConsolesOwnDisk(t *testing.T) {
 	assert.Equal(t, statusUsage, status)
 	assert.Contains(t, out, "2 titles for Rowan")
 	assert.Contains(t, stderr, "confirm with --erase")
+}
+
+// TestAConsoleThatLeavesAgainAndAgain: a run ends and says so, and what large titles have of their bytes is kept.
+func TestAConsoleThatLeavesAgainAndAgain(t *testing.T) {
+	img := filepath.Join(t.TempDir(), "vesper.img")
+	ok(t, "drives", "prepare", img, "--size", "400MiB", "--loader", "rowan", "--fs", "slab")
+	at := workshop(t, img, 0, 10<<20)
+	status, out, stderr := polytome(t, "fill", "--from", collection(t, 30), "--loader", "rowan", "--to", at)
+	assert.Equal(t, statusFailed, status, out+stderr)
+	assert.Contains(t, out, "FAILED")
+	assert.Contains(t, out, "the connection to the NBD server has ended); reconnect it and run again")
+	d, err := os.Open(img)
+	require.NoError(t, err)
+	defer d.Close()
+	on, err := sim.ReadSlab(d, 400<<20)
+	require.NoError(t, err)
+	assert.Empty(t, on.Games)
+
+	at = workshop(t, img, 0, 100<<20)
+	games := collection(t, 250)
+	for range 8 {
+		if status, out, stderr = polytome(t, "fill", "--from", games, "--loader", "rowan", "--to", at); status ==
+			statusDone {
+			break
+		}
+	}
+	require.Equal(t, statusDone, status, out+stderr)
+	on, err = sim.ReadSlab(d, 400<<20)
+	require.NoError(t, err)
+	require.Len(t, on.Games, 1)
+	assert.True(t, on.Games[0].Starts, on.Games[0].Why)
+	assert.Len(t, on.Files, 0, "what was kept of it is gone")
 }

@@ -395,7 +395,13 @@ func (c *Client) receive(r *bufio.Reader, acknowledge func()) {
 	for {
 		acknowledge()
 		if err := c.answer(r); err != nil {
-			if errors.Is(err, io.EOF) || !errors.Is(err, ErrProtocol) {
+			var op *net.OpError
+			switch {
+			case errors.Is(err, io.EOF):
+				err = ErrGone
+			case errors.As(err, &op):
+				err = fmt.Errorf("%w: %w", ErrGone, op.Err)
+			case !errors.Is(err, ErrProtocol):
 				err = fmt.Errorf("%w: %w", ErrGone, err)
 			}
 			c.end(err)

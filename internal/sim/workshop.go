@@ -19,8 +19,8 @@ type Workshop struct {
 	Disk *medium.File
 	// Slow is how long each command takes at least.
 	Slow time.Duration
-	// DropAfter cuts the connection once after this many bytes that came; 0 for never.
-	DropAfter int64
+	// DropAfter cuts the connection once after this many bytes that came; 0 for never. DropEvery cuts each.
+	DropAfter, DropEvery int64
 	// Left gets what the console lists after a client has left, or why it lists nothing.
 	Left func(d *SlabDisk, err error)
 }
@@ -36,7 +36,7 @@ func (w *Workshop) Serve(ctx context.Context, l net.Listener) error {
 	}}
 	left := &atomic.Int64{}
 	left.Store(w.DropAfter)
-	return s.Serve(ctx, &dropping{l, left})
+	return s.Serve(ctx, &dropping{l, left, w.DropEvery})
 }
 
 // slowDisk takes its time.
@@ -55,10 +55,11 @@ func (d slowDisk) WriteAt(b []byte, off int64) (int, error) {
 	return d.File.WriteAt(b, off)
 }
 
-// dropping cuts a connection once, after so many bytes.
+// dropping cuts a connection once, after so many bytes, and each after every so many.
 type dropping struct {
 	net.Listener
-	left *atomic.Int64
+	left  *atomic.Int64
+	every int64
 }
 
 func (d *dropping) Accept() (net.Conn, error) {
@@ -66,7 +67,12 @@ func (d *dropping) Accept() (net.Conn, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &dropped{c, d.left}, nil
+	left := d.left
+	if d.every > 0 {
+		left = &atomic.Int64{}
+		left.Store(d.every)
+	}
+	return &dropped{c, left}, nil
 }
 
 type dropped struct {

@@ -40,6 +40,7 @@ type Title struct {
 type File struct {
 	Name    string    `json:"name"`
 	Size    int64     `json:"size"`
+	Takes   int64     `json:"takes"` // bytes of the disk
 	Sum     uint32    `json:"crc32c"`
 	Written time.Time `json:"written"`
 }
@@ -309,7 +310,15 @@ func (d *Disk) File(name string) (f File, ok bool) {
 	if r == nil {
 		return f, false
 	}
-	return File{r.name, r.size, r.sum, r.written}, true
+	return d.fileOf(r), true
+}
+
+func (d *Disk) fileOf(r *record) File {
+	f := File{Name: r.name, Size: r.size, Sum: r.sum, Written: r.written}
+	for _, e := range r.extents {
+		f.Takes += e.Count * d.head.sector
+	}
+	return f
 }
 
 // FileContent is what is in a small file, as [Disk.Content] is of a title.
@@ -323,7 +332,7 @@ func (d *Disk) Files() (out []File) {
 	defer d.mu.RUnlock()
 	for i := range d.table.records {
 		if r := &d.table.records[i]; r.what == ofFile {
-			out = append(out, File{r.name, r.size, r.sum, r.written})
+			out = append(out, d.fileOf(r))
 		}
 	}
 	return out

@@ -36,7 +36,7 @@ type Writer struct {
 	notedAt    time.Time
 }
 
-// How often what was written is noted on the disk, for the case of a cut.
+// How often what was written is noted on the disk, for the case of a cut: the first time as soon as that is worth it.
 const (
 	noteBytes = 64 << 20
 	noteEvery = 5 * time.Second
@@ -72,7 +72,7 @@ func (d *Disk) begin(r record, size int64, how How) (*Writer, error) {
 	if err := d.forget(how.Begun); err != nil {
 		return nil, err
 	}
-	w := &Writer{d: d, how: how, r: r, notedAt: time.Now()}
+	w := &Writer{d: d, how: how, r: r}
 	d.writers[w] = true
 	if err := w.grow(size); err != nil {
 		delete(d.writers, w)
@@ -124,7 +124,7 @@ func (d *Disk) resume(r record, size int64, how How) (*Writer, error) {
 	if kept == nil {
 		return nil, ErrNotFound
 	}
-	w := &Writer{d: d, how: how, r: r, noted: kept.size, notedAt: time.Now()}
+	w := &Writer{d: d, how: how, r: r, noted: kept.size}
 	w.at = kept.size - w.skip()
 	per := d.head.perSlab()
 	if w.at < 0 || w.at > size || r.what == ofTitle && slices.ContainsFunc(kept.extents, func(e Extent) bool {

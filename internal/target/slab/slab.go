@@ -117,7 +117,7 @@ func (p *Target) List(ctx context.Context, _ func(string, error)) ([]target.Entr
 		}
 	}
 	for _, f := range d.Files() {
-		out = append(out, target.Entry{Path: pathOf(f.Name), Size: f.Size, Modified: f.Written})
+		out = append(out, entryOf(pathOf(f.Name), &f))
 	}
 	folders := map[string]bool{}
 	add := func(dir string) {
@@ -161,10 +161,23 @@ func (p *Target) find(name string) (at place, e target.Entry, ok bool) {
 		if !found {
 			return at, e, false
 		}
-		e.Size, e.Modified = f.Size, f.Written
+		e = entryOf(name, &f)
 	}
 	return at, e, true
 }
+
+// entryOf is a small file as an entry. What a run has left half written has room for all of it already, which comes free
+// when it goes.
+func entryOf(name string, f *slab.File) target.Entry {
+	e := target.Entry{Path: name, Size: f.Size, Modified: f.Written}
+	if target.IsTemporary(name) {
+		e.Size = max(f.Size, f.Takes-headBytes)
+	}
+	return e
+}
+
+// headBytes are those of a title's room that are not content.
+const headBytes = 4096
 
 // inside are the entries below a folder, and whether there is such a folder.
 func (p *Target) inside(dir string) (below []target.Entry, is bool) {
