@@ -36,7 +36,7 @@ func IsAddress(s string) bool {
 func ParseAddress(s string) (a Address, err error) {
 	u, err := url.Parse(s)
 	if err != nil || !IsAddress(s) || u.Hostname() == "" {
-		return a, fmt.Errorf("%q is not a usable address; write it like nbd://192.168.0.20/vesper-disk", s)
+		return a, fmt.Errorf("%q is not a usable address; write it like nbd://192.168.0.20/disk", s)
 	}
 	return Address{net.JoinHostPort(u.Hostname(), cmp.Or(u.Port(), Port)), strings.TrimPrefix(u.Path, "/"),
 		strings.EqualFold(u.Scheme, "nbds"), u.Query().Get("tls-certificates")}, nil

@@ -224,7 +224,7 @@ func (m *Model) askImage() tea.Cmd {
 		return nil
 	}
 	m.d.Ask(state.Question{Prompt: "Image file, or address: ",
-		Hint: "a path; with a size behind it, such as  north.img 58GiB, a new one; or nbd://192.168.0.20/vesper-disk", Done: func(answer string) tea.Cmd {
+		Hint: "a path; with a size behind it, such as  north.img 58GiB, a new one; or an address, such as  nbd://192.168.0.20/disk", Done: func(answer string) tea.Cmd {
 			if answer == "" {
 				return nil
 			}

@@ -146,6 +146,9 @@ func (d *State) SetExports(m ExportsMsg) {
 		return
 	}
 	d.exported = m.found
+	if d.DrivesSeen == 0 { // they come behind those that are here
+		return
+	}
 	d.Drives = append(slices.Clone(d.local), d.exported...)
 	d.DrivesSeen++
 }
