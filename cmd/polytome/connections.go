@@ -15,6 +15,7 @@ import (
 	"polytome/internal/core/connections"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/survey"
+	"polytome/internal/nbd"
 	"polytome/internal/secret"
 	"polytome/internal/size"
 	"polytome/internal/target/protocols"
@@ -86,11 +87,12 @@ interrupts and resumes it, and removes it; then lists what the server supports. 
 wrong it names the cause: no answer, no server on that port, no route, a wrong password, no
 anonymous login, blocked data connections, a full volume.`,
 		Example: `  polytome connections test ftp://192.168.0.20/hd1 --loader gantry
-  polytome connections test smb://odile@192.168.0.30/games`,
+  polytome connections test smb://odile@192.168.0.30/games
+  polytome connections test nbd://192.168.0.20/vesper-disk`,
 		Args: needArgs(1, "the address of a console or share"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			protocol, a, err := host(args[0])
-			if err != nil {
+			if err != nil && !nbd.IsAddress(args[0]) {
 				return err
 			}
 			var profile *loader.Profile
@@ -228,9 +230,14 @@ func connectionsShares() *cobra.Command {
 
 func printProbe(out io.Writer, p *remote.Protocol, a remote.Address, r *remote.Probe) {
 	yes := map[bool]string{true: "yes", false: "no"}
-	fmt.Fprintf(out, "%s answers and logs in %s (%d ms, then %.1f ms per command).\n", a.Host, r.Login,
-		r.Connect.Milliseconds(), float64(r.RoundTrip.Microseconds())/1000)
-	if p.Plain(a) {
+	how := fmt.Sprintf("(%d ms, then %.1f ms per command)", r.Connect.Milliseconds(),
+		float64(r.RoundTrip.Microseconds())/1000)
+	if p == nil {
+		fmt.Fprintf(out, "The export answers %s.\n", how)
+	} else {
+		fmt.Fprintf(out, "%s answers and logs in %s %s.\n", a.Host, r.Login, how)
+	}
+	if p != nil && p.Plain(a) {
 		fmt.Fprintln(out, "The connection is not encrypted: anyone in the same network can read the files and the "+
 			"password.")
 	}

@@ -37,6 +37,8 @@ type Link struct {
 	Host string `json:"host,omitempty"`
 	Port int    `json:"port,omitempty"`
 	Root string `json:"root,omitempty"`
+	// Export is what of the host's is the target, where that is a drive which it exports.
+	Export string `json:"export,omitempty"`
 	// Card is the interface that the host is behind, Local the computer's address there; Direct says that both are in
 	// one network.
 	Card   string `json:"card,omitempty"`
@@ -58,6 +60,9 @@ type Link struct {
 
 // Plain says that anyone in the network can read what is sent, "" where nobody can.
 func (l *Link) Plain() string {
+	if a, err := nbd.ParseAddress(l.At); err == nil && !a.TLS {
+		return "plain NBD: anyone in the same network can read and change what is on the disk"
+	}
 	if l.protocol == nil || !l.protocol.Plain(l.address) {
 		return ""
 	}
@@ -65,11 +70,15 @@ func (l *Link) Plain() string {
 }
 
 // ReadFrom reports whether the console reads from the target while somebody plays, and does not hold it itself.
-func (l *Link) ReadFrom() bool { return l.Via == "nbd" || l.protocol != nil && l.protocol.Elsewhere }
+func (l *Link) ReadFrom() bool {
+	return l.Via == "nbd" && !l.Remote() || l.protocol != nil && l.protocol.Elsewhere
+}
 
 // Inside is the folder of another machine that is the target, in words; "" for all of it.
 func (l *Link) Inside() string {
 	switch {
+	case l.Export != "":
+		return "export " + l.Export
 	case l.Root == "" || l.protocol == nil:
 		return ""
 	case l.protocol.Share:
@@ -148,6 +157,16 @@ func link(b *bench.Bench, n int, set *loader.Set, cards []netcards.Card) Link {
 		}
 	}
 	console := cmp.Or(l.Console, "console")
+	if a, ok := drive.ParseAddress(l.At); ok && a.Network() {
+		if x, err := nbd.ParseAddress(a.Drive); err == nil {
+			l.Host, l.Port = x.HostPort()
+			l.Export = cmp.Or(x.Export, "that has no name")
+		}
+		l.Must = []string{"the " + console + ", or whatever exports the disk, with its NBD server running on port " +
+			fmt.Sprint(l.Port)}
+		l.behind(cards)
+		return l
+	}
 	protocol, a, err := protocols.Parse(l.At)
 	if protocol == nil || err != nil {
 		l.Must = []string{l.localNeeds(console)}
@@ -162,11 +181,7 @@ func link(b *bench.Bench, n int, set *loader.Set, cards []netcards.Card) Link {
 	if a.Port == 0 && at != nil && at.Login.Port > 0 {
 		l.Port, l.address.Port = at.Login.Port, at.Login.Port
 	}
-	if ip, ok := addressOf(a.Host); ok {
-		if card, local, direct := netcards.Behind(cards, ip); card != nil {
-			l.Card, l.Local, l.Direct = card.Name, local.String(), direct
-		}
-	}
+	l.behind(cards)
 	if protocol.Elsewhere {
 		l.Must = []string{fmt.Sprintf(
 			"the computer or box %s with its share %s: it must be on while filling and while playing", a.Host, a.Root),
@@ -177,22 +192,29 @@ func link(b *bench.Bench, n int, set *loader.Set, cards []netcards.Card) Link {
 			l.Notes = at.Server.Habits
 		}
 	}
+	return l
+}
+
+// behind finds the card that the host is behind.
+func (l *Link) behind(cards []netcards.Card) {
+	if ip, ok := addressOf(l.Host); ok {
+		if card, local, direct := netcards.Behind(cards, ip); card != nil {
+			l.Card, l.Local, l.Direct = card.Name, local.String(), direct
+		}
+	}
 	if l.Cable != nil {
 		// what the system would send by now is another way
 		if l.CableSet = CableState(l.Cable, cards, false); !l.Direct {
 			l.Card, l.Local = l.Cable.Interface, ""
 		}
 	}
-	return l
 }
 
 // localNeeds is what has to be plugged in for a target that this computer has available.
 func (l *Link) localNeeds(console string) string {
 	what := "the folder " + l.At
 	if a, ok := drive.ParseAddress(l.At); ok {
-		if what = "the drive " + a.Drive; a.Network() {
-			return "the network that the " + console + " is in, and the menu open there that exports " + a.Drive
-		}
+		what = "the drive " + a.Drive
 	}
 	switch l.Via {
 	case "usb":
@@ -228,14 +250,15 @@ func (l *Link) Try(ctx context.Context, t Trier) Tried {
 			"this computer is not in the cable's network yet: %s does not have the address %s", l.Cable.Interface,
 			l.Cable.Computer), Do: "set it, as the cable sheet shows", At: time.Now()}
 	}
-	if l.Remote() {
+	switch {
+	case l.Export != "":
+		return tryExport(ctx, l.At)
+	case l.Remote():
 		return t.Try(ctx, l.protocol, l.address)
 	}
 	file := l.At
 	if a, ok := drive.ParseAddress(l.At); ok {
-		if file = a.Drive; a.Network() {
-			return tryExport(ctx, a.Drive)
-		}
+		file = a.Drive
 	}
 	if _, err := os.Stat(file); err != nil {
 		return Tried{State: Absent, Say: file + " does not exist", Do: "plug it in, or fix its path", At: time.Now()}
@@ -245,14 +268,16 @@ func (l *Link) Try(ctx context.Context, t Trier) Tried {
 
 // tryExport connects to what a console exports, for a moment.
 func tryExport(ctx context.Context, address string) Tried {
+	began := time.Now()
 	d, err := drives.Here.Look(ctx, address)
+	took := time.Since(began)
 	switch {
 	case errors.Is(err, nbd.ErrBusy):
 		return Tried{State: Answers, Say: err.Error(), Do: "end the other one that uses it", At: time.Now()}
 	case err != nil:
 		return Tried{State: Absent, Say: err.Error(), Do: "open the menu on the console that exports it", At: time.Now()}
 	}
-	return Tried{State: Answers, Say: d.Describe() + " answers", At: time.Now()}
+	return Tried{State: Answers, Say: d.Describe() + " answers", RoundTrip: took, At: time.Now()}
 }
 
 // NoFlush is what holds for a server that cannot be asked to bring a file to its disk.
@@ -268,11 +293,15 @@ func Test(ctx context.Context, at string, c bench.Target, p *loader.Profile) (*r
 	}
 	defer to.Close()
 	connected := time.Since(began)
-	t, ok := to.(remote.Prober)
-	if !ok {
+	var r *remote.Probe
+	if t, ok := to.(remote.Prober); ok {
+		r, err = t.Try(ctx)
+	} else if a, network := drive.ParseAddress(at); network && a.Network() {
+		r = &remote.Probe{Flushes: true}
+		err = r.Try(ctx, to)
+	} else {
 		return nil, fmt.Errorf("%s is local; there is no link to test", at)
 	}
-	r, err := t.Try(ctx)
 	if err != nil {
 		return nil, err
 	}

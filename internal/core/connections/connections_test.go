@@ -18,6 +18,9 @@ import (
 	"pgregory.net/rapid"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/drives"
+	"polytome/internal/format/slab"
+	"polytome/internal/medium"
 	"polytome/internal/netcards"
 	"polytome/internal/sim"
 	"polytome/internal/target/ftp"
@@ -270,4 +273,49 @@ func TestEveryTargetHasALink(t *testing.T) {
 	for _, e := range entries {
 		assert.NotContains(t, e.Name(), "polytome", "the test leaves nothing behind")
 	}
+}
+
+// TestALinkToWhatIsExported: a console's own disk over NBD is a link like any other; it is tried, tested, and gets a
+// cable of its own.
+func TestALinkToWhatIsExported(t *testing.T) {
+	img := filepath.Join(t.TempDir(), "disk.img")
+	require.NoError(t, drives.MakeImage(img, 16*slab.Slab))
+	f, err := os.OpenFile(img, os.O_RDWR, 0)
+	require.NoError(t, err)
+	m, err := medium.Of(f)
+	require.NoError(t, err)
+	_, err = slab.Format(m, 16*slab.Slab, slab.Options{Label: "FERRY"})
+	require.NoError(t, err)
+	require.NoError(t, m.Close())
+	at := judge.NBD(t, img)
+	b := bench.New("")
+	b.Targets = []bench.Target{{Name: "own disk", At: at, Loader: "rowan"},
+		{Name: "away", At: "nbd://127.0.0.1:1/disk", Loader: "rowan"}}
+	h := Of(b, coretest.Set(t), []netcards.Card{card("eth1", true, "192.168.77.1/24"),
+		{Name: "lo", Loopback: true, Addresses: []netip.Prefix{netip.MustParsePrefix("127.0.0.1/8")}}})
+	l := &h.Links[0]
+	assert.True(t, l.Remote())
+	assert.Equal(t, "nbd", l.Via)
+	assert.Equal(t, "this computer itself", l.Joined())
+	assert.Equal(t, "export disk", l.Inside())
+	assert.False(t, l.ReadFrom(), "the console holds it")
+	assert.Contains(t, l.Plain(), "anyone in the same network")
+	tried := l.Try(t.Context(), Trier{})
+	assert.Equal(t, Answers, tried.State)
+	assert.Contains(t, tried.Say, "disk, 64.00 MiB")
+	assert.Positive(t, tried.RoundTrip)
+	away := h.Links[1].Try(t.Context(), Trier{})
+	assert.Equal(t, Absent, away.State)
+	assert.Contains(t, away.Do, "open the menu")
+	probe, err := Test(t.Context(), at, b.Targets[0], nil)
+	require.NoError(t, err)
+	assert.Empty(t, probe.Wrong)
+	assert.Positive(t, probe.Up)
+	assert.True(t, probe.Resumes)
+
+	require.NoError(t, Join(&b.Targets[1], []netcards.Card{card("eth1", true)}, "eth1"))
+	assert.Equal(t, "nbd://"+b.Targets[1].Cable.Console+":1/disk", b.Targets[1].At)
+	_, err = Part(&b.Targets[1], nil)
+	require.NoError(t, err)
+	assert.Equal(t, "nbd://127.0.0.1:1/disk", b.Targets[1].At)
 }

@@ -1,10 +1,14 @@
 package connections
 
 import (
+	"cmp"
 	"fmt"
+	"net"
 	"net/netip"
+	"net/url"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/nbd"
 	"polytome/internal/netcards"
 	"polytome/internal/target/protocols"
 )
@@ -13,10 +17,12 @@ import (
 // The target has the console's new address from then on. Nothing but the bench is changed.
 func Join(p *bench.Target, cards []netcards.Card, card string) error {
 	protocol, a, err := protocols.Parse(p.At)
+	export, bad := url.Parse(p.At)
+	exported := bad == nil && nbd.IsAddress(p.At)
 	switch {
 	case err != nil:
 		return err
-	case protocol == nil:
+	case protocol == nil && !exported:
 		return fmt.Errorf("%s is local: only a target over a network can have a direct cable", p.Name)
 	case p.Cable != nil:
 		return fmt.Errorf("%s already has a direct cable; end that first", p.Name)
@@ -26,8 +32,14 @@ func Join(p *bench.Target, cards []netcards.Card, card string) error {
 		return err
 	}
 	c.Was = p.At
+	p.Cable = c
+	if exported {
+		export.Host = net.JoinHostPort(c.Console, cmp.Or(export.Port(), nbd.Port))
+		p.At = export.String()
+		return nil
+	}
 	a.Host = c.Console
-	p.At, p.Cable = a.String(), c
+	p.At = a.String()
 	return nil
 }
 

@@ -196,7 +196,7 @@ func (p *Target) Stat(_ context.Context, name string) (target.Entry, error) {
 	if _, e, ok := p.find(name); ok {
 		return e, nil
 	}
-	if _, is := p.inside(name); is {
+	if _, is := p.inside(name); is || name == "." {
 		return target.Entry{Path: name, Folder: true}, nil
 	}
 	return target.Entry{}, p.explain("looking at", name, fs.ErrNotExist)

@@ -12,6 +12,7 @@ import (
 	"polytome/internal/core/connections"
 	"polytome/internal/draw"
 	"polytome/internal/size"
+	"polytome/internal/target/remote"
 	"polytome/internal/ui/scroll"
 	"polytome/internal/ui/state"
 	"polytome/internal/ui/style"
@@ -393,10 +394,10 @@ func (m *Model) details(t *style.Theme, w, h int) []string {
 		add(t.Text, l.Tried.Do)
 	}
 	if p := l.Probe; p != nil && l.Tried.State != connections.Answers && l.Tried.State != connections.Unknown {
-		add(t.Dim, fmt.Sprintf("last test: logged in as %s, sent %s/s, received %s/s; t tests again", p.Login,
+		add(t.Dim, fmt.Sprintf("last test: %s, sent %s/s, received %s/s; t tests again", loggedIn(p),
 			size.Format(p.Up), size.Format(p.Down)))
 	} else if p != nil {
-		add(t.Text, fmt.Sprintf("logged in as %s; connected in %s, round trip %s", p.Login, state.Brief(p.Connect),
+		add(t.Text, fmt.Sprintf("%s; connected in %s, round trip %s", loggedIn(p), state.Brief(p.Connect),
 			state.Brief(p.RoundTrip)))
 		add(t.Text, fmt.Sprintf("sending %s/s, receiving %s/s", size.Format(p.Up), size.Format(p.Down)))
 		if p.Capacity > 0 {
@@ -450,4 +451,12 @@ func orConsole(s string) string {
 		return "console"
 	}
 	return s
+}
+
+// loggedIn says as whom a test came in.
+func loggedIn(p *remote.Probe) string {
+	if p.Login == "" {
+		return "let in without a login"
+	}
+	return "logged in as " + p.Login
 }

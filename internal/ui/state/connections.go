@@ -12,6 +12,7 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/connections"
+	"polytome/internal/nbd"
 	"polytome/internal/size"
 	"polytome/internal/target/protocols"
 	"polytome/internal/target/remote"
@@ -162,7 +163,7 @@ func (d *State) TestLink(n int) tea.Cmd {
 		return nil
 	}
 	s, p := d.Targets[n].Survey, d.Bench.Targets[n]
-	if !protocols.IsRemote(d.Bench.Resolve(p.At)) {
+	if at := d.Bench.Resolve(p.At); !protocols.IsRemote(at) && !nbd.IsAddress(at) {
 		d.Notice = p.Name + " is local: there is no link to test."
 		return nil
 	}
