@@ -44,9 +44,10 @@ func demoCommand() *cobra.Command {
 		Short: "Try everything on made-up games and a made-up stick",
 		Long: `Demo creates a small world, the season of a travelling play space, with games as image files, a
 folder that stands for a USB stick, and simulated consoles on this computer's loopback: one over
-FTP, one whose disk is a share, for which Samba is started where it is installed, and one that exports
-its own disk over NBD. It opens the full screen on it. Large images are sparse files and take little of your disk. Without --dir the
-world is made in a temporary folder and removed at the end.
+FTP, one whose disk is a share, for which Samba is started where it is installed, and one that
+exports its own disk over NBD. It opens the full screen on it. Large images are sparse files and
+take little of your disk. Without --dir the world is made in a temporary folder and removed at the
+end.
 
 With --run it fills the stick without a screen, prints what it did, and compares the check with what
 the simulated loader lists. Then it fills a drive image, the share and the two consoles at the same

@@ -127,7 +127,8 @@ func printMap(out io.Writer, m *blockmap.Map, width int, all bool) {
 	if info.Filesystem == drives.Slab {
 		one, unit, remedy = "title", "slabs", "polytome slab compact makes them contiguous"
 	}
-	fmt.Fprintf(out, "%s, %s, %s, %s of %s\n", name, drives.FilesystemShown(info.Filesystem), size.Format(info.Size), unit,
+	fmt.Fprintf(out, "%s, %s, %s, %s of %s\n", name, drives.FilesystemShown(info.Filesystem), size.Format(info.Size),
+		unit,
 		size.Format(info.Cluster))
 	cells := m.Cells(width * mapRows)
 	for r := range mapRows {
@@ -224,10 +225,10 @@ func drivesCheck() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "check TARGET",
 		Short: "Check a FAT or exFAT volume, and repair it",
-		Long: `Reads every folder and chain of a volume, or the tables of a slab disk, and compares them with its tables: lost clusters, files
-that share clusters, tables that differ, wrong lengths, wrong counts, an unclean eject.
---repair repairs what it can, and lists what it does first. A mounted volume
-is only read.
+		Long: `Reads every folder and chain of a volume, or the tables of a slab disk, and compares them with its
+tables: lost clusters, files that share clusters, tables that differ, wrong lengths, wrong counts,
+an unclean eject. --repair repairs what it can, and lists what it does first. A mounted volume is
+only read.
 
 Exit status: 0 no problems, or all were repaired; 3 problems are left.`,
 		Example: `  polytome drives check /dev/sdb

@@ -26,9 +26,9 @@ func slabCommand() *cobra.Command {
 		Example: "  polytome slab ls /dev/sdb\n  polytome slab add vesper.img ~/games/*.iso\n" +
 			"  polytome slab set nbd://192.168.0.20/vesper-disk VSP-20417 timing=b",
 		Long: `A slab disk has titles with a record each, and no folders. Every change is whole or not made at all,
-whatever happens meanwhile. docs/formats/slab.md describes the format. DISK is a drive behind an adapter, an image
-file, or what the console exports: nbd://192.168.0.20/vesper-disk. The command drives prepare --fs slab makes one, and
-fill, check and clean-out work on it as on any other target.`,
+whatever happens meanwhile. docs/formats/slab.md describes the format. DISK is a drive behind an
+adapter, an image file, or what the console exports: nbd://192.168.0.20/vesper-disk. The command
+drives prepare --fs slab makes one, and fill, check and clean-out work on it as on any other target.`,
 	}
 	cmd.AddCommand(slabLs(), slabAdd(), slabOut(), slabRename(), slabSet(), slabRemove(), slabPut(), slabCheck(),
 		slabRepair(), slabCompact(), slabClone())
@@ -66,7 +66,8 @@ func changing(ctx context.Context, at string, do func(d *slabdisk.Disk) error) e
 
 // each does something with several things, prints what became of each, or all of it as JSON at the end. One that fails
 // does not keep the others from being done.
-func each(cmd *cobra.Command, asJSON bool, all []string, do func(one string) (result any, say string, err error)) error {
+func each(cmd *cobra.Command, asJSON bool, all []string, do func(one string) (result any, say string,
+	err error)) error {
 	var failed []error
 	results := []any{}
 	for _, one := range all {
@@ -246,8 +247,8 @@ func slabCompact() *cobra.Command {
 	return &cobra.Command{
 		Use: "compact DISK", Example: "  polytome slab compact vesper.img",
 		Short: "Move titles so that each and the free space are in one piece",
-		Long: `Compact moves titles as a whole where they find room, and then piece by piece: one free slab is enough. It can be
-stopped at any moment, and goes on where it was.`,
+		Long: `Compact moves titles as a whole where they find room, and then piece by piece: one free slab is
+enough. It can be stopped at any moment, and goes on where it was.`,
 		Args: one("the disk"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return changing(cmd.Context(), args[0], func(d *slabdisk.Disk) error {
@@ -271,9 +272,9 @@ func slabClone() *cobra.Command {
 	var c cloning
 	cmd := &cobra.Command{
 		Use: "clone DISK NEW", Short: "Copy a slab disk to a larger one",
-		Long: `Clone makes the other drive a slab disk with all that is on this one, each title in one piece. Every title is
-compared with its checksum on the way. What is on the other drive is lost, and listed first; nothing is written until
-you type its name or serial number, or give it with --erase.`,
+		Long: `Clone makes the other drive a slab disk with all that is on this one, each title in one piece. Every
+title is compared with its checksum on the way. What is on the other drive is lost, and listed
+first; nothing is written until you type its name or serial number, or give it with --erase.`,
 		Example: "  polytome slab clone vesper.img larger.img --size 2TB\n  polytome slab clone /dev/sdb /dev/sdc",
 		Args:    atLeast(2, "the disk, and the new one"),
 		RunE:    func(cmd *cobra.Command, args []string) error { return c.run(cmd, args[0], args[1]) },

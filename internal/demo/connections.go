@@ -30,7 +30,7 @@ type Connections struct {
 	covers  *pictures.Server
 	console *ftpd.Server
 	share   *samba.Server
-	// the Vesper is in its menu workshop until off is called; left is closed then
+	// The Vesper is in its menu workshop until off; left is closed then.
 	off  context.CancelFunc
 	left chan struct{}
 }

@@ -29,8 +29,8 @@ type slabImage struct {
 // fillerSize is what was removed again.
 const fillerSize = 1200 * mib
 
-// slabImages are a disk that somebody took out and filled with care until it was nearly full, and the one that is in the
-// console.
+// slabImages are a disk that somebody took out and filled with care until it was nearly full, and the one that is in
+// the console.
 var slabImages = []slabImage{
 	{file: filepath.Join("drives", "vesper-17.img"), slabs: 17600 * mib / slab.Slab, label: "FERRY",
 		titles: []string{"Copper Tide", "", "Gannet Patrol", "Mosswick", "", "Underbough", "Quarry & Sons",

@@ -42,7 +42,7 @@ func ParseAddress(s string) (a Address, err error) {
 		strings.EqualFold(u.Scheme, "nbds"), u.Query().Get("tls-certificates")}, nil
 }
 
-// Name is what the export is called in sentences.
+// Name is the name of the export in sentences.
 func (a Address) Name() string {
 	host, port, _ := net.SplitHostPort(a.Host)
 	if port != Port {

@@ -183,7 +183,8 @@ func Dial(ctx context.Context, address, export string, o Options) (*Client, erro
 			return nil, errors.Join(fmt.Errorf("connecting to %s with TLS: %w", address, err), plain.Close())
 		}
 	}
-	c := &Client{conn: conn, hurry: make(chan struct{}), most: mostRequest, patience: o.Patience, waiting: map[uint64]*call{},
+	c := &Client{conn: conn, hurry: make(chan struct{}), most: mostRequest, patience: o.Patience,
+		waiting: map[uint64]*call{},
 		stopped: make(chan struct{})}
 	if c.patience == 0 {
 		c.patience = 30 * time.Second

@@ -61,7 +61,8 @@ func TestAConsoleIsTaught(t *testing.T) {
 	a, stick, own := teachApp(t)
 	s := text(a)
 	for _, want := range []string{"▸N Teach 4", "what lies on Strange stick", "not explained: 1 file", "holiday.jpg",
-		"Alder Gate.krn", "1  a game", "2  a list", "1  certain: krn cartridges go to", "certain: Krn games have their name in them, such as Alder Gate",
+		"Alder Gate.krn", "1  a game", "2  a list", "1  certain: krn cartridges go to",
+			"certain: Krn games have their name in them, such as Alder Gate",
 		"question 1 of 4", "y: "} {
 		assert.Contains(t, s, want)
 	}
@@ -191,7 +192,8 @@ func TestAnswersAreThereTheNextTime(t *testing.T) {
 
 	again := func() *app {
 		a, _ := demoApp(t, Options{OwnDir: own})
-		cmd := a.state.Teach(state.Teaching{At: stick, Name: "Strange stick", Config: bench.Target{Name: "Strange stick",
+		cmd := a.state.Teach(state.Teaching{At: stick, Name: "Strange stick",
+			Config: bench.Target{Name: "Strange stick",
 			At: stick, As: "fat32"}})
 		_, next := a.Update(cmd())
 		pump(a, next)

@@ -173,8 +173,8 @@ func (p *Target) Learn(known *estimate.Learnt, adapter string, r *run.Report) bo
 	return true
 }
 
-// Learnt is what is known of how fast target number n takes files behind an adapter, "" for none: what was learnt there,
-// or of another target behind that adapter.
+// Learnt is what is known of how fast target number n takes files behind an adapter, "" for none: what was learnt
+// there, or of another target behind that adapter.
 func (b *Bench) Learnt(n int, adapter string) *estimate.Learnt {
 	own := b.Targets[n].Speed
 	if adapter == "" || own != nil && own.Adapter == adapter {

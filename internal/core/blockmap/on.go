@@ -53,5 +53,5 @@ func OfDisk(d *slab.Disk) *Map {
 		Clusters: uint32(info.Slabs)}, files, runs(on.Free))
 }
 
-// SmallFiles is what the slabs of small files are called on the map of a slab disk.
+// SmallFiles is the name of the slabs of small files on the map of a slab disk.
 const SmallFiles = "small files"

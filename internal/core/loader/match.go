@@ -40,8 +40,8 @@ func (t *Template) pattern(nodes []node) string {
 	return b.String()
 }
 
-// counted is a value as it was before its transforms, where it is a number that can be read back; else the text. ok is false
-// for what can be no running number.
+// counted is a value as it was before its transforms, where it is a number that can be read back; else the text. ok is
+// false for what can be no running number.
 func (n *node) counted(text string) (value string, ok bool) {
 	switch n.field {
 	case FieldDisc, FieldDiscs, FieldIndex, FieldPage, FieldNumber:
@@ -193,7 +193,8 @@ func (t Template) Denies(path string, v *Values) bool {
 	})
 	counting := []string{"upper", "lower", "default", "pad", "add", "hex", "letters"} // of what the path says
 	unknown := t.any(func(n *node) bool {
-		return slices.ContainsFunc(n.transforms, func(x transform) bool { // letter case, as hash asks for it, may be another
+		// letter case, as hash asks for it, may be another
+		return slices.ContainsFunc(n.transforms, func(x transform) bool {
 			return !slices.Contains(counting, x.name) &&
 				(!plain[n.field] || !slices.Contains([]string{"letter", "group", "sub"}, x.name))
 		})

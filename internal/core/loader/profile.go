@@ -675,8 +675,8 @@ func (p *Profile) Attachment(via, filesystem string) *Attachment {
 }
 
 // OnDrive returns the loader's attachment for a drive that has the filesystem: plugged in or in an adapter. One that is
-// exported over the network is what the console exports, or else such a drive that is elsewhere now. It is nil where the
-// loader reads none like that; "" leaves the filesystem open.
+// exported over the network is what the console exports, or else such a drive that is elsewhere now. It is nil where
+// the loader reads none like that; "" leaves the filesystem open.
 func (p *Profile) OnDrive(filesystem string, network bool) *Attachment {
 	among := func(via ...string) *Attachment {
 		for i := range p.Attachments {

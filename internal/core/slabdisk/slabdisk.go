@@ -1,6 +1,6 @@
-// Package slabdisk works with a console's own disk, a slab disk on a drive, in an image file or exported by the console,
-// title by title: it adds those of files of this computer or of another target, takes them out again, repairs and copies
-// the whole. Filling one by a loader's rules is what [polytome/internal/target/slab] is for.
+// Package slabdisk works with a console's own disk, a slab disk on a drive, in an image file or exported by the
+// console, title by title: it adds those of files of this computer or of another target, takes them out again, repairs
+// and copies the whole. Filling one by a loader's rules is what [polytome/internal/target/slab] is for.
 package slabdisk
 
 import (
@@ -76,7 +76,8 @@ func find(ctx context.Context, sys drives.System, at string) (*drives.Drive, *dr
 			return d, &d.Volumes[i], nil
 		}
 	}
-	return nil, nil, fmt.Errorf("%s is %w; polytome drives prepare %s --fs slab makes it one", d.Name(), slab.ErrNotSlab,
+	return nil, nil, fmt.Errorf("%s is %w; polytome drives prepare %s --fs slab makes it one", d.Name(),
+		slab.ErrNotSlab,
 		d.Path)
 }
 
@@ -223,8 +224,8 @@ func (d *Disk) add(ctx context.Context, c target.Content, n slab.New, replace bo
 	return t, d.Verify(ctx, t.ID, nil)
 }
 
-// Out writes a title to a folder as the image that it was. Its checksum is compared, of what is read off the disk and of
-// what is read back from the folder: a file that is another is not left there. It returns the file.
+// Out writes a title to a folder as the image that it was. Its checksum is compared, of what is read off the disk and
+// of what is read back from the folder: a file that is another is not left there. It returns the file.
 func (d *Disk) Out(ctx context.Context, id, dir string, progress func(n int64)) (file string, err error) {
 	t, ok := d.Title(id)
 	if !ok {

@@ -146,9 +146,9 @@ func (s *Survey) profiles(b *bench.Bench) error {
 	return nil
 }
 
-// WayTo is the connection to an address: the one that it names itself, where the loader has rules for it, on a drive the
-// one by which the loader reads the filesystem that is there, or else the loader's usual one. "" is for a filesystem
-// that is not known.
+// WayTo is the connection to an address: the one that it names itself, where the loader has rules for it, on a drive
+// the one by which the loader reads the filesystem that is there, or else the loader's usual one. "" is for a
+// filesystem that is not known.
 func WayTo(at string, p *loader.Profile, filesystem string) string {
 	if a, ok := drive.ParseAddress(at); ok {
 		if on := cmp.Or(p.OnDrive(filesystem, a.Network()), p.OnDrive("", a.Network())); on != nil {

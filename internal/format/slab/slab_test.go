@@ -128,7 +128,8 @@ func TestWhatCannotBeIsRefused(t *testing.T) {
 		"two lines":         {put(slab.New{ID: "A", Name: "a\nb"}, 1), nil, "several lines"},
 		"no setting": {put(slab.New{ID: "A", Name: "x", Settings: map[string]string{"a b ": "c"}}, 1), nil,
 			"key=value"},
-		"too large":           {put(slab.New{ID: "A", Name: "x"}, 9*slab.Slab), slab.ErrNoSpace, "10 slabs of 4 MiB are needed"},
+		"too large":           {put(slab.New{ID: "A", Name: "x"}, 9*slab.Slab), slab.ErrNoSpace,
+			"10 slabs of 4 MiB are needed"},
 		"no such title":       {d.Rename("B", "x"), slab.ErrNotFound, ""},
 		"no such file":        {d.RemoveFile("B"), slab.ErrNotFound, ""},
 		"a name for a file":   {d.PutFile(t.Context(), "../x", nil, when), nil, "no name for a small file"},
@@ -396,7 +397,8 @@ func TestAnyDiskIsCompacted(t *testing.T) {
 				continue
 			}
 			b := noise(int64(n), r.Intn(4*slab.Slab))
-			_, err := d.Add(t.Context(), slab.New{ID: id, Name: "x", Written: when}, int64(len(b)), bytes.NewReader(b), true,
+			_, err := d.Add(t.Context(), slab.New{ID: id, Name: "x", Written: when}, int64(len(b)), bytes.NewReader(b),
+				true,
 				nil)
 			if err != nil {
 				require.ErrorIs(t, err, slab.ErrNoSpace)

@@ -26,8 +26,8 @@ import (
 	"polytome/internal/target/slab"
 )
 
-// Scheme begins the address of a drive: "drive:" and a path or serial number, and "#2" for a partition. An export has an
-// address of its own: "nbd://192.168.0.20/vesper-disk".
+// Scheme begins the address of a drive: "drive:" and a path or serial number, and "#2" for a partition. An export has
+// an address of its own: "nbd://192.168.0.20/vesper-disk".
 const Scheme = "drive:"
 
 // An Address names a volume on a drive.

@@ -13,8 +13,8 @@ import (
 	"polytome/internal/testkit/judge"
 )
 
-// BenchmarkAddAgainstNbdcopy adds a title of 512 MiB to a disk that qemu-nbd exports, and has nbdcopy write the same file
-// to another export, in turns: it prints the ratio of the sums.
+// BenchmarkAddAgainstNbdcopy adds a title of 512 MiB to a disk that qemu-nbd exports, and has nbdcopy write the same
+// file to another export, in turns: it prints the ratio of the sums.
 func BenchmarkAddAgainstNbdcopy(b *testing.B) {
 	const size = 512 << 20
 	from := filepath.Join(b.TempDir(), "game.iso")

@@ -166,8 +166,8 @@ func (p *Target) find(name string) (at place, e target.Entry, ok bool) {
 	return at, e, true
 }
 
-// entryOf is a small file as an entry. What a run has left half written has room for all of it already, which comes free
-// when it goes.
+// entryOf is a small file as an entry. What a run has left half written has room for all of it already, which comes
+// free when it goes.
 func entryOf(name string, f *slab.File) target.Entry {
 	e := target.Entry{Path: name, Size: f.Size, Modified: f.Written}
 	if target.IsTemporary(name) {

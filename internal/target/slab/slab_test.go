@@ -123,7 +123,8 @@ func TestATitleIsAFileOfTheTree(t *testing.T) {
 	require.NoError(t, err)
 	_, err = w.Write([]byte("another"))
 	require.NoError(t, err)
-	assert.Equal(t, disc, read(t, p, "titles/full/VSP-20417/Copper Tide 2"), "the old one stays until the new one is whole")
+	assert.Equal(t, disc, read(t, p, "titles/full/VSP-20417/Copper Tide 2"),
+		"the old one stays until the new one is whole")
 	require.NoError(t, w.Commit())
 	assert.Equal(t, "another", string(read(t, p, "titles/full/VSP-20417/Copper Tide 2")))
 	assert.Equal(t, "timing=a\ntray=shut\n", string(read(t, p, "settings/VSP-20417.txt")), "replaced, it keeps them")
@@ -173,7 +174,8 @@ func TestWhatADiskCannotHoldIsRefused(t *testing.T) {
 	assert.ErrorIs(t, err, target.ErrExists, "no two titles have one ID")
 }
 
-// What a run left half written takes its room, and is resumed behind what was noted, also when everything else was lost.
+// What a run left half written takes its room, and is resumed behind what was noted, also when everything else was
+// lost.
 func TestATitleIsResumedAfterACut(t *testing.T) {
 	name := image(t, 24)
 	disc := noise(7, 9<<20)

@@ -168,8 +168,8 @@ func (m *Model) switchLines(t *style.Theme, w, h int) []string {
 	return t.Block(out, w, h)
 }
 
-// mendView lists what a look at a disk found, and what repairing it would do.
-func (m *Model) mendView(t *style.Theme, w, h int) []string {
+// repairView lists what a look at a disk found, and what repairing it would do.
+func (m *Model) repairView(t *style.Theme, w, h int) []string {
 	out := []string{" " + t.Bold(t.Accent, t.Clip(style.Clean("Check of "+m.subject.Name()), w-2)), ""}
 	x := m.wrong
 	if x == nil {

@@ -32,7 +32,7 @@ const (
 	preparing              // what a drive will become
 	checking               // what is wrong with a volume
 	titles                 // what is on a console's own disk
-	mending                // what is wrong with one
+	repairing              // what is wrong with one
 )
 
 // Model is the panel.
@@ -62,7 +62,7 @@ type Model struct {
 
 	disk    disk
 	wrong   *wrong
-	of      sheet // to which map and mending go back
+	of      sheet // to which map and repairing go back
 	counted int64 // bytes of what is being done
 
 	subject *drives.Drive                 // what the sheets that follow are of
@@ -202,7 +202,7 @@ func (m *Model) Escape() bool {
 	switch {
 	case m.show == titles && m.disk.turning:
 		m.disk.turning = false
-	case (m.show == mapping || m.show == mending) && m.of == titles:
+	case (m.show == mapping || m.show == repairing) && m.of == titles:
 		m.show, m.of = titles, listing
 	default:
 		m.show, m.plan, m.report, m.health, m.left, m.wrong, m.of = listing, nil, nil, nil, nil, nil, listing
@@ -254,12 +254,13 @@ func (m *Model) Actions() []state.Action {
 			state.Movement(&m.lines)...)
 	case titles:
 		return m.diskActions()
-	case mending:
+	case repairing:
 		var out []state.Action
 		if w := m.wrong; w != nil && !w.done && len(w.repair.Do) > 0 {
-			out = append(out, state.Do("R", "repair it", m.mend))
+			out = append(out, state.Do("R", "repair it", m.repairDisk))
 		}
-		return append(append(out, state.Do("b", "back", state.Just(func() { m.Escape() }))), state.Movement(&m.lines)...)
+		return append(append(out, state.Do("b", "back", state.Just(func() { m.Escape() }))),
+			state.Movement(&m.lines)...)
 	}
 	moves := []state.Action{
 		state.Do("left h", "the drive before", state.Just(func() { m.turn(-1) })),
@@ -301,76 +302,10 @@ func (m *Model) step(by int) {
 	}
 }
 
-// idle reports, and says, that something has to come to its end first.
-func (m *Model) idle() bool {
-	if m.busy != "" {
-		m.d.Notice = "One moment: " + m.busy + "."
-		return false
-	}
-	if m.d.Running() {
-		m.d.Notice = "A run is in progress: wait for it to end, or stop it."
-		return false
-	}
-	return true
-}
-
-// A doneMsg is that something in the background came to its end.
-type doneMsg struct {
-	say    string
-	err    error
-	change bool // a drive is another one now
-	take   func(m *Model)
-}
-
-// do does something in the background.
-func (m *Model) do(what string, work func(ctx context.Context) doneMsg) tea.Cmd {
-	ctx, cancel := context.WithCancel(m.d.Ctx)
-	m.busy, m.cancel = what, cancel
-	return func() tea.Msg {
-		defer cancel()
-		return work(ctx)
-	}
-}
-
 // An eventMsg is how far preparing is.
 type eventMsg struct {
 	event prepare.Event
 	next  <-chan prepare.Event
-}
-
-// A countedMsg is how many bytes something in the background is through.
-type countedMsg struct {
-	bytes int64
-	next  <-chan int64
-}
-
-// counting does something in the background that says how far it is.
-func (m *Model) counting(what string, work func(ctx context.Context, count func(n int64)) doneMsg) tea.Cmd {
-	bytes := make(chan int64, 1)
-	m.counted = 0
-	cmd := m.do(what, func(ctx context.Context) doneMsg {
-		defer close(bytes)
-		var sum int64
-		return work(ctx, func(n int64) {
-			sum += n
-			select {
-			case bytes <- sum:
-			default: // what is shown is not that far yet
-			}
-		})
-	})
-	return tea.Batch(cmd, count(bytes))
-}
-
-// count waits for the next number of bytes.
-func count(bytes <-chan int64) tea.Cmd {
-	return func() tea.Msg {
-		n, ok := <-bytes
-		if !ok {
-			return nil
-		}
-		return countedMsg{n, bytes}
-	}
 }
 
 // Update takes a message of the panel's in; ok is false for another one.
@@ -617,10 +552,11 @@ func (m *Model) Wheel(by int) {
 func (m *Model) Why() state.Why {
 	f := m.current()
 	switch {
-	case m.busy != "" && m.show != preparing && m.show != titles && m.show != mending:
+	case m.busy != "" && m.show != preparing && m.show != titles && m.show != repairing:
 		return state.Why{Say: state.Sentence(m.busy + " …")}
 	case m.d.DrivesErr != nil:
-		return state.Why{Say: state.Sentence(m.d.DrivesErr.Error()), Ways: []string{"a opens an image file, or what is exported at an address"}}
+		return state.Why{Say: state.Sentence(m.d.DrivesErr.Error()),
+			Ways: []string{"a opens an image file, or what is exported at an address"}}
 	case f == nil:
 		return state.Why{Say: "There are no drives. One that you plug in appears within two seconds.",
 			Ways: []string{"a opens or creates an image file"}}
@@ -634,8 +570,8 @@ func (m *Model) Why() state.Why {
 		return m.checkWhy()
 	case titles:
 		return m.diskWhy()
-	case mending:
-		return m.mendWhy()
+	case repairing:
+		return m.repairWhy()
 	}
 	w := state.Why{Lead: f.Name() + "."}
 	if r := f.Refusal(); r != nil {

@@ -224,7 +224,8 @@ func (m *Model) askImage() tea.Cmd {
 		return nil
 	}
 	m.d.Ask(state.Question{Prompt: "Image file, or address: ",
-		Hint: "a path; with a size behind it, such as  north.img 58GiB, a new one; or an address, such as  nbd://192.168.0.20/disk", Done: func(answer string) tea.Cmd {
+		Hint: "a path; with a size behind it, such as  north.img 58GiB, a new one; or an address, such as  " +
+			"nbd://192.168.0.20/disk", Done: func(answer string) tea.Cmd {
 			if answer == "" {
 				return nil
 			}
@@ -237,7 +238,8 @@ func (m *Model) askImage() tea.Cmd {
 			if err == nil && n > 0 {
 				err = drives.MakeImage(name, n)
 			} else if info, bad := os.Stat(name); bad != nil || !info.Mode().IsRegular() {
-				err = fmt.Errorf("there is no image file %s; add a size to create it: %s 58GiB", name, filepath.Base(name))
+				err = fmt.Errorf("there is no image file %s; add a size to create it: %s 58GiB", name,
+					filepath.Base(name))
 			}
 			if err != nil {
 				m.d.Notice = state.Sentence(err.Error())

@@ -30,8 +30,8 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 		return m.checkView(t, w, h)
 	case titles:
 		return m.diskView(t, w, h)
-	case mending:
-		return m.mendView(t, w, h)
+	case repairing:
+		return m.repairView(t, w, h)
 	}
 	if len(m.d.Drives) == 0 {
 		say := "Looking for drives " + t.Glyph("…")

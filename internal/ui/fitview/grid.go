@@ -117,7 +117,8 @@ func (m *Model) facts(n int) string {
 	if s.Facts.Unknown {
 		return s.Facts.Filesystem.Shown
 	}
-	return strings.TrimSuffix(s.Facts.Filesystem.Shown, " disk") + " " + strings.TrimSuffix(size.Format(s.Facts.Capacity), "iB")
+	return strings.TrimSuffix(s.Facts.Filesystem.Shown, " disk") + " " +
+		strings.TrimSuffix(size.Format(s.Facts.Capacity), "iB")
 }
 
 func (m *Model) line(t *style.Theme, w, i int, cursor bool, nameWidth, reason int) string {
