@@ -107,7 +107,7 @@ func readSlab(disk io.ReaderAt, size int64, start bool) (*SlabDisk, error) {
 			skip = 0
 		}
 		if !title {
-			if length > vesperSlab { // nothing that the console looks for
+			if length > vesperSlab || strings.HasSuffix(texts[1], ".begun") { // nothing that the console looks for
 				continue
 			}
 			if data, err := io.ReadAll(io.NewSectionReader(c, 0, length)); err == nil && crc32.Checksum(data,

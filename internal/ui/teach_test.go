@@ -62,7 +62,7 @@ func TestAConsoleIsTaught(t *testing.T) {
 	s := text(a)
 	for _, want := range []string{"▸N Teach 4", "what lies on Strange stick", "not explained: 1 file", "holiday.jpg",
 		"Alder Gate.krn", "1  a game", "2  a list", "1  certain: krn cartridges go to",
-			"certain: Krn games have their name in them, such as Alder Gate",
+		"certain: Krn games have their name in them, such as Alder Gate",
 		"question 1 of 4", "y: "} {
 		assert.Contains(t, s, want)
 	}
@@ -194,7 +194,7 @@ func TestAnswersAreThereTheNextTime(t *testing.T) {
 		a, _ := demoApp(t, Options{OwnDir: own})
 		cmd := a.state.Teach(state.Teaching{At: stick, Name: "Strange stick",
 			Config: bench.Target{Name: "Strange stick",
-			At: stick, As: "fat32"}})
+				At: stick, As: "fat32"}})
 		_, next := a.Update(cmd())
 		pump(a, next)
 		t.Cleanup(panelOf[*teachview.Model](a).Close)

@@ -270,7 +270,7 @@ func (m *maker) startFiles() {
 		n := int64(len(t.Text))
 		m.texts = append(m.texts, Step{Kind: Copy, Path: m.at(t.Path), Why: t.Why, Size: n,
 			Space: m.facts.SpaceFor(t.Path, n),
-			Make: &shape.Spec{Shape: shape.Written, Size: n, Text: shape.Text(t.Text)}})
+			Make:  &shape.Spec{Shape: shape.Written, Size: n, Text: shape.Text(t.Text)}})
 	}
 }
 
@@ -287,7 +287,7 @@ func (m *maker) updates() {
 		}
 		s := Step{Kind: Replace, Path: was.Path, Why: u.Why, Size: n,
 			Space: m.facts.SpaceFor(was.Path, n) - m.facts.SpaceFor(was.Path, was.Size), Was: &was, Merged: true,
-				Wanted: shape.Text(u.Wanted), Make: &shape.Spec{Shape: shape.Written,
+			Wanted: shape.Text(u.Wanted), Make: &shape.Spec{Shape: shape.Written,
 				Size: n,
 				Text: shape.Text(u.Text)}}
 		if u.Make != nil {

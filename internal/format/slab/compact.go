@@ -125,6 +125,9 @@ func (d *Disk) Clone(ctx context.Context, to Medium, size int64, o Options, prog
 	for i := range records {
 		r := &records[i]
 		from := d.contentOf(r)
+		if r.unfinished() {
+			continue
+		}
 		if r.what == ofFile {
 			b, err := io.ReadAll(from)
 			if err == nil && sum(b) != r.sum {

@@ -407,6 +407,9 @@ func (d *Disk) Verify(ctx context.Context, id string, progress func(n int64)) er
 }
 
 func (d *Disk) verify(ctx context.Context, r *record, progress func(n int64)) error {
+	if r.unfinished() {
+		return nil
+	}
 	c, at, got := d.contentOf(r), int64(0), uint32(0)
 	b := make([]byte, 1<<20)
 	for at < r.size {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strings"
 	"time"
 
 	"polytome/internal/format/fstree"
@@ -18,22 +19,27 @@ type How struct {
 	Replace    bool // what is there with that ID or name, when the new one is whole
 	Contiguous bool // in one piece, or not at all
 	// Begun names the small file as which the disk keeps what was written so far: when the writer is left, and now and
-	// then, so that a cut does not cost all of it. "" keeps nothing.
+	// then, so that a cut does not cost all of it: a name that ends in [Unfinished]. "" keeps nothing.
 	Begun string
 }
+
+// Unfinished is what the names of small files end in that are what was written of an unfinished title or small file.
+// Their checksums mean nothing: what they have is compared when it is taken up (2.5).
+const Unfinished = ".begun"
+
+func (r *record) unfinished() bool { return r.what == ofFile && strings.HasSuffix(r.name, Unfinished) }
 
 // A Writer takes the content of a title or small file, which the disk has when it is committed. It is for one goroutine
 // at a time; several writers of one disk may be used side by side.
 type Writer struct {
-	d   *Disk
-	how How
-	r   record // what it becomes; the lock of the disk guards its extents
-	at  int64  // bytes of content that were written
-	// sum is the checksum of the content, and begun that of it behind an empty head.
-	sum, begun uint32
-	ended      bool
-	noted      int64 // bytes that the disk keeps for the case of a cut
-	notedAt    time.Time
+	d       *Disk
+	how     How
+	r       record // what it becomes; the lock of the disk guards its extents
+	at      int64  // bytes of content that were written
+	sum     uint32
+	ended   bool
+	noted   int64 // bytes that the disk keeps for the case of a cut
+	notedAt time.Time
 }
 
 // How often what was written is noted on the disk, for the case of a cut: the first time as soon as that is worth it.
@@ -64,6 +70,9 @@ func (d *Disk) begin(r record, size int64, how How) (*Writer, error) {
 	if err := r.wrong(); err != nil {
 		return nil, err
 	}
+	if how.Begun != "" && !strings.HasSuffix(how.Begun, Unfinished) {
+		return nil, fmt.Errorf("what is kept of %s needs a name that ends in %s", r.shown(), Unfinished)
+	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if old, _ := d.table.find(r.key()); old != nil && !how.Replace {
@@ -78,16 +87,13 @@ func (d *Disk) begin(r record, size int64, how How) (*Writer, error) {
 		delete(d.writers, w)
 		return nil, err
 	}
-	w.behindHead()
+	w.afresh()
 	return w, nil
 }
 
-// behindHead has the sums be those of no content.
-func (w *Writer) behindHead() {
-	w.at, w.sum, w.begun = 0, 0, 0
-	if w.r.what == ofTitle {
-		w.begun = update(0, make([]byte, headBytes))
-	}
+// afresh begins at the first byte of the content.
+func (w *Writer) afresh() {
+	w.at, w.sum = 0, 0
 }
 
 // forget removes what was kept under a name. The caller holds the lock.
@@ -238,9 +244,6 @@ func (w *Writer) Write(b []byte) (done int, err error) {
 // wrote counts bytes that are there.
 func (w *Writer) wrote(b []byte) {
 	w.sum = update(w.sum, b)
-	if w.how.Begun != "" {
-		w.begun = update(w.begun, b)
-	}
 	w.at += int64(len(b))
 }
 
@@ -306,7 +309,7 @@ func (w *Writer) Keep(ctx context.Context, n int64) error {
 	r := w.r
 	r.size = n
 	c := w.d.contentOf(&r)
-	w.behindHead()
+	w.afresh()
 	b := make([]byte, piece)
 	for w.at < n {
 		if err := ctx.Err(); err != nil {
@@ -342,12 +345,6 @@ func (w *Writer) noteNow() error {
 // note notes on the disk what there is.
 func (w *Writer) note() error {
 	d := w.d
-	if w.r.what == ofTitle { // what is there may be the head of another title
-		at, _ := w.place(-headBytes)
-		if _, err := d.m.WriteAt(zeros[:headBytes], at); err != nil {
-			return err
-		}
-	}
 	if err := d.m.Sync(); err != nil {
 		return err
 	}
@@ -356,7 +353,7 @@ func (w *Writer) note() error {
 	if d.held {
 		return nil
 	}
-	n := record{what: ofFile, name: w.how.Begun, size: w.at + w.skip(), sum: w.begun, written: w.r.written,
+	n := record{what: ofFile, name: w.how.Begun, size: w.at + w.skip(), written: w.r.written,
 		extents: slices.Clone(w.r.extents)}
 	if err := n.wrong(); err != nil {
 		return err
