@@ -155,3 +155,68 @@ func TestAConsoleThatLeavesAgainAndAgain(t *testing.T) {
 	assert.True(t, on.Games[0].Starts, on.Games[0].Why)
 	assert.Len(t, on.Files, 0, "what was kept of it is gone")
 }
+
+// TestWhatTheConsoleCannotShow: titles that somebody else put on a disk are named with the reason, and a disk of another
+// kind is never taken for one.
+func TestWhatTheConsoleCannotShow(t *testing.T) {
+	dir := t.TempDir()
+	img, raw := filepath.Join(dir, "vesper.img"), filepath.Join(dir, "raw.img")
+	ok(t, "drives", "prepare", img, "--size", "100MiB", "--fs", "slab", "--label", "OTHER")
+	require.NoError(t, os.WriteFile(raw, []byte(strings.Repeat("no disk ", 1<<20)), 0o600))
+	ok(t, "slab", "add", img, raw, "--id", "MINE-1", "--name", "My Own", "--kind", "arcade")
+	ok(t, "slab", "add", img, raw, "--id", "VSP-20001", "--name", "A name with ünïcode that is longer than it may be",
+		"--kind", "full")
+	status, out, _ := polytome(t, "check", "--loader", "rowan", "--to", img)
+	assert.Equal(t, statusPartial, status)
+	assert.Contains(t, out, `"MINE-1" is not an ID of the Vesper`)
+	assert.Contains(t, out, "has 49 characters, but at most 28 are allowed")
+	assert.Contains(t, out, "will list 0 titles")
+	status, out, _ = polytome(t, "fill", "--from", collection(t, 200), "--loader", "rowan", "--to", img)
+	assert.Equal(t, statusPartial, status)
+	assert.Contains(t, out, "(no space): needs")
+	assert.Contains(t, ok(t, "slab", "ls", img), "2 titles", "what is there stays")
+	for _, args := range [][]string{{"slab", "ls", raw}, {"slab", "rm", raw, "X"}, {"slab", "repair", raw}, {"slab", "compact",
+		raw}} {
+		status, _, stderr := polytome(t, args...)
+		assert.Equal(t, statusFailed, status, args)
+		assert.Contains(t, stderr, "not a slab disk", args)
+	}
+	b, err := os.ReadFile(raw)
+	require.NoError(t, err)
+	assert.Equal(t, 8<<20, len(b))
+	assert.Equal(t, "no disk no disk ", string(b[4<<20:4<<20+16]), "nothing was written to it")
+}
+
+// TestADiskBehindADevice goes through the guard: its name has to be typed, and while it is mounted or held it is left
+// alone.
+func TestADiskBehindADevice(t *testing.T) {
+	if !judge.AsRoot(t) {
+		return
+	}
+	img := filepath.Join(t.TempDir(), "vesper.img")
+	require.NoError(t, drives.MakeImage(img, 200<<20))
+	loop := strings.TrimSpace(judge.Root(t, "losetup", "-f", "--show", img))
+	attached := true
+	detach := func() {
+		if attached {
+			judge.Root(t, "losetup", "-d", loop)
+			attached = false
+		}
+	}
+	defer detach()
+	status, _, stderr := polytome(t, "drives", "prepare", loop, "--loader", "rowan", "--fs", "slab", "--erase", "vesper.img")
+	assert.Equal(t, statusDone, status, stderr)
+	assert.Contains(t, ok(t, "fill", "--from", collection(t, 20, 2), "--loader", "rowan", "--to", loop), "will list 2 titles")
+	assert.Contains(t, ok(t, "drives", "show", loop), "2 titles for Rowan")
+	status, out, stderr := polytome(t, "drives", "prepare", loop, "--fs", "slab", "--erase", "another")
+	assert.Equal(t, statusFailed, status)
+	assert.Contains(t, out, "2 titles for Rowan")
+	assert.Contains(t, stderr, "that is not its name")
+	status, _, stderr = polytome(t, "slab", "rm", img, "VSP-00000")
+	assert.Equal(t, statusFailed, status)
+	assert.Contains(t, stderr, "it is attached as "+loop)
+	ok(t, "slab", "rm", loop, "VSP-00000")
+	detach()
+	assert.Contains(t, ok(t, "slab", "ls", img), "1 title,")
+	assert.Contains(t, ok(t, "slab", "check", img, "--deep"), "Nothing is wrong.")
+}
