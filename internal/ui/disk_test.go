@@ -2,10 +2,12 @@ package ui
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
 	"math/rand"
+	"net"
 	"os"
 	"path/filepath"
 	"testing"
@@ -18,6 +20,7 @@ import (
 	"polytome/internal/format/slab"
 	"polytome/internal/medium"
 	"polytome/internal/sim"
+	"polytome/internal/testkit/volumetest"
 )
 
 // diskApp is the program with the Vesper's own disk of the demo shown; vesper reads it as the console does.
@@ -215,4 +218,60 @@ func assertSame(t testing.TB, a, b string) {
 	y, err := os.ReadFile(b)
 	require.NoError(t, err)
 	assert.True(t, bytes.Equal(x, y), "%s and %s differ", a, b)
+}
+
+// TestADiskInTheConsole is changed over the network, title by title, and becomes a target.
+func TestADiskInTheConsole(t *testing.T) {
+	m := volumetest.NewFile(t, 16*slab.Slab)
+	d, err := slab.Format(m, 16*slab.Slab, slab.Options{Label: "VESPER"})
+	require.NoError(t, err)
+	for i := range 3 {
+		_, err = d.Add(t.Context(), slab.New{ID: fmt.Sprintf("VSP-0000%d", i), Name: fmt.Sprint("Title ", i), Kind: "full"},
+			100_000, rand.New(rand.NewSource(int64(i))), false, nil)
+		require.NoError(t, err)
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	ended := make(chan error, 1)
+	go func() { ended <- (&sim.Workshop{Disk: m}).Serve(ctx, l) }()
+	t.Cleanup(func() { cancel(); require.NoError(t, <-ended) })
+	at := "nbd://" + l.Addr().String() + "/" + sim.VesperExport
+
+	a, _ := drivesApp(t)
+	press(a, "a")
+	typeIn(a, at)
+	press(a, "enter")
+	assert.Contains(t, text(a), "VESPER, slab disk")
+	assert.Contains(t, text(a), "the network, removable")
+	press(a, "enter", "e", "ctrl+u")
+	typeIn(a, "Another Name")
+	press(a, "enter", "tab", "right", "esc", "down", "x")
+	typeIn(a, "yes")
+	press(a, "enter", "down")
+	out := t.TempDir()
+	press(a, "o", "ctrl+u")
+	typeIn(a, out)
+	press(a, "enter")
+	assert.Contains(t, text(a), "1 title was written to "+out)
+	on, err := sim.ListSlab(m, m.Size())
+	require.NoError(t, err)
+	require.Len(t, on.Games, 2)
+	assert.Equal(t, "Another Name", on.Games[0].Name)
+	assert.Equal(t, "timing=b\n", on.Games[0].Settings)
+	assert.Equal(t, "Title 2", on.Games[1].Name)
+	press(a, "esc", "p", "ctrl+u")
+	typeIn(a, "rowan")
+	press(a, "enter", "2", "end")
+	assert.Contains(t, text(a), "VESPER")
+	assert.Contains(t, text(a), "slab 52.00 M")
+
+	// one that is away is shown with the reason, and the others stay
+	press(a, "D", "a")
+	typeIn(a, "nbd://127.0.0.1:1/disk")
+	press(a, "enter")
+	assert.Contains(t, text(a), "not reached")
+	assert.Contains(t, text(a), "127.0.0.1")
+	press(a, "left")
+	assert.Contains(t, text(a), "VESPER, slab disk")
 }

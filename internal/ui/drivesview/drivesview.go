@@ -40,6 +40,7 @@ type Model struct {
 	d    *state.State
 	at   int    // the drive that is shown
 	path string // its path, to find it again
+	want string // path of one that is being looked for, to be shown when it comes
 	vol  int    // volume of it
 	show sheet
 	seen int // look at the drives that is shown
@@ -104,6 +105,11 @@ func (m *Model) Refresh() {
 	for i, f := range m.d.Drives {
 		if f.Path == m.path && (!m.follows() || f.Identity() == m.subject.Identity()) {
 			m.at, found = i, true
+		}
+	}
+	for i, f := range m.d.Drives {
+		if f.Path == m.want {
+			m.at, m.vol, m.want, found = i, 0, "", true
 		}
 	}
 	if !found {

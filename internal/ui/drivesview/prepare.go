@@ -231,7 +231,7 @@ func (m *Model) askImage() tea.Cmd {
 			}
 			if nbd.IsAddress(answer) {
 				m.d.Images = append(m.d.Images, answer)
-				m.path = answer
+				m.want = answer
 				return m.d.FindDrives()
 			}
 			name, n, err := m.newImage(answer)
@@ -246,7 +246,7 @@ func (m *Model) askImage() tea.Cmd {
 				return nil
 			}
 			m.d.Images = append(m.d.Images, name)
-			m.path = name
+			m.want = name
 			return m.d.FindDrives()
 		}})
 	return nil
