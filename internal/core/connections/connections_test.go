@@ -18,9 +18,6 @@ import (
 	"pgregory.net/rapid"
 
 	"polytome/internal/core/bench"
-	"polytome/internal/drives"
-	"polytome/internal/format/slab"
-	"polytome/internal/medium"
 	"polytome/internal/netcards"
 	"polytome/internal/sim"
 	"polytome/internal/target/ftp"
@@ -28,6 +25,7 @@ import (
 	"polytome/internal/target/smb"
 	"polytome/internal/testkit/coretest"
 	"polytome/internal/testkit/judge"
+	"polytome/internal/testkit/volumetest"
 )
 
 func card(name string, plugged bool, addresses ...string) netcards.Card {
@@ -278,16 +276,7 @@ func TestEveryTargetHasALink(t *testing.T) {
 // TestALinkToWhatIsExported: a console's own disk over NBD is a link like any other; it is tried, tested, and gets a
 // cable of its own.
 func TestALinkToWhatIsExported(t *testing.T) {
-	img := filepath.Join(t.TempDir(), "disk.img")
-	require.NoError(t, drives.MakeImage(img, 16*slab.Slab))
-	f, err := os.OpenFile(img, os.O_RDWR, 0)
-	require.NoError(t, err)
-	m, err := medium.Of(f)
-	require.NoError(t, err)
-	_, err = slab.Format(m, 16*slab.Slab, slab.Options{Label: "FERRY"})
-	require.NoError(t, err)
-	require.NoError(t, m.Close())
-	at := judge.NBD(t, img)
+	at := judge.NBD(t, volumetest.SlabDisk(t, 16, "FERRY"))
 	b := bench.New("")
 	b.Targets = []bench.Target{{Name: "own disk", At: at, Loader: "rowan"},
 		{Name: "away", At: "nbd://127.0.0.1:1/disk", Loader: "rowan"}}

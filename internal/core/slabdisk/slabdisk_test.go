@@ -16,7 +16,6 @@ import (
 	"polytome/internal/core/survey"
 	"polytome/internal/drives"
 	"polytome/internal/format/slab"
-	"polytome/internal/medium"
 	"polytome/internal/nbd"
 	"polytome/internal/sim"
 	"polytome/internal/target/claim"
@@ -129,20 +128,6 @@ func TestTheConsoleLeavesInTheMiddle(t *testing.T) {
 	}
 }
 
-// disk makes an image with an empty slab disk.
-func disk(t *testing.T, name string, slabs int64) string {
-	file := filepath.Join(t.TempDir(), name)
-	require.NoError(t, drives.MakeImage(file, slabs*slab.Slab))
-	f, err := os.OpenFile(file, os.O_RDWR, 0)
-	require.NoError(t, err)
-	m, err := medium.Of(f)
-	require.NoError(t, err)
-	_, err = slab.Format(m, slabs*slab.Slab, slab.Options{})
-	require.NoError(t, err)
-	require.NoError(t, m.Close())
-	return file
-}
-
 func open(t *testing.T, at string, write bool) *slabdisk.Disk {
 	t.Helper()
 	d, err := slabdisk.Open(t.Context(), drives.Here, at, write)
@@ -152,7 +137,7 @@ func open(t *testing.T, at string, write bool) *slabdisk.Disk {
 
 // TestOneAtATime: an image file that is being changed is not changed by another run, nor repaired.
 func TestOneAtATime(t *testing.T) {
-	file := disk(t, "vesper.img", 10)
+	file := volumetest.SlabDisk(t, 10, "")
 	d := open(t, file, true)
 	var taken *claim.TakenError
 	_, err := slabdisk.Open(t.Context(), drives.Here, file, true)
@@ -178,7 +163,7 @@ func TestATitleComesStraightFromAnotherTarget(t *testing.T) {
 	from, err := survey.OpenTarget(t.Context(), dir, bench.Target{}, nil, false)
 	require.NoError(t, err)
 	defer from.Close()
-	first := disk(t, "vesper.img", 10)
+	first := volumetest.SlabDisk(t, 10, "")
 	d := open(t, first, true)
 	added, err := d.AddFrom(t.Context(), set, from, "sub/tide.iso", slabdisk.As{Settings: map[string]string{
 		"timing": "b", "tray": "open"}}, nil)
@@ -194,7 +179,7 @@ func TestATitleComesStraightFromAnotherTarget(t *testing.T) {
 	other, err := survey.OpenTarget(t.Context(), drive.AddressOf(first), bench.Target{}, nil, false)
 	require.NoError(t, err)
 	defer other.Close()
-	d = open(t, disk(t, "second.img", 10), true)
+	d = open(t, volumetest.SlabDisk(t, 10, ""), true)
 	defer d.Close()
 	added, err = d.AddFrom(t.Context(), set, other, "vsp-20417", slabdisk.As{Settings: map[string]string{"tray": ""}},
 		nil)
@@ -212,18 +197,18 @@ func TestATitleComesStraightFromAnotherTarget(t *testing.T) {
 // TestACopyLosesOnlyWhatWasAgreedTo: the guard is asked as for every other drive.
 func TestACopyLosesOnlyWhatWasAgreedTo(t *testing.T) {
 	dir, set := t.TempDir(), coretest.Set(t)
-	file := disk(t, "vesper.img", 10)
+	file := volumetest.SlabDisk(t, 10, "")
 	d := open(t, file, true)
 	_, err := d.Add(t.Context(), set, game(t, dir, "VSP-20417", "Copper Tide", 1<<20), slabdisk.As{}, nil)
 	require.NoError(t, err)
-	larger := disk(t, "larger.img", 20)
+	larger := volumetest.SlabDisk(t, 20, "")
 	old := open(t, larger, true)
 	_, err = old.Add(t.Context(), set, game(t, dir, "VSP-20502", "Paper Falcons", 1<<20), slabdisk.As{}, nil)
 	require.NoError(t, err)
 	require.NoError(t, old.Close())
 	to, err := drives.Here.Look(t.Context(), larger)
 	require.NoError(t, err)
-	for _, typed := range []string{"", "vesper.img"} {
+	for _, typed := range []string{"", "another.img"} {
 		err = d.Clone(t.Context(), drives.Here, to, drives.Consent{Typed: typed}, nil)
 		assert.True(t, drives.IsRefused(err), "%v", err)
 	}
@@ -231,7 +216,7 @@ func TestACopyLosesOnlyWhatWasAgreedTo(t *testing.T) {
 	require.NoError(t, err)
 	assert.Error(t, d.Clone(t.Context(), drives.Here, self, drives.Consent{Typed: "vesper.img"}, nil),
 		"it is not copied onto itself")
-	require.NoError(t, d.Clone(t.Context(), drives.Here, to, drives.Consent{Typed: "larger.img"}, nil))
+	require.NoError(t, d.Clone(t.Context(), drives.Here, to, drives.Consent{Typed: "vesper.img"}, nil))
 	require.NoError(t, d.Close())
 	for _, f := range []string{file, larger} {
 		d := open(t, f, false)

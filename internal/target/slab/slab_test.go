@@ -6,39 +6,25 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/drives"
-	"polytome/internal/format/slab"
-	"polytome/internal/medium"
 	"polytome/internal/sim"
 	"polytome/internal/target"
 	"polytome/internal/target/drive"
 	slabtarget "polytome/internal/target/slab"
 	"polytome/internal/testkit/judge"
 	"polytome/internal/testkit/targettest"
+	"polytome/internal/testkit/volumetest"
 )
 
 var ctx = context.Background()
 
 // image makes an image with an empty slab disk of so many slabs.
-func image(t testing.TB, slabs int64) string {
-	name := filepath.Join(t.TempDir(), "vesper.img")
-	require.NoError(t, os.WriteFile(name, nil, 0o600))
-	require.NoError(t, os.Truncate(name, slabs*slab.Slab))
-	f, err := os.OpenFile(name, os.O_RDWR, 0)
-	require.NoError(t, err)
-	m, err := medium.Of(f)
-	require.NoError(t, err)
-	defer m.Close()
-	_, err = slab.Format(m, m.Size(), slab.Options{Label: "FERRY"})
-	require.NoError(t, err)
-	return name
-}
+func image(t testing.TB, slabs int64) string { return volumetest.SlabDisk(t, slabs, "FERRY") }
 
 func open(t testing.TB, name string) *slabtarget.Target {
 	p, err := drive.Open(ctx, drives.Here, drive.Address{Drive: name}, drive.Options{})
