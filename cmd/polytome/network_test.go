@@ -4,9 +4,11 @@ import (
 	"context"
 	"net"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -218,5 +220,40 @@ func TestADiskBehindADevice(t *testing.T) {
 	ok(t, "slab", "rm", loop, "VSP-00000")
 	detach()
 	assert.Contains(t, ok(t, "slab", "ls", img), "1 title,")
+	assert.Contains(t, ok(t, "slab", "check", img, "--deep"), "Nothing is wrong.")
+}
+
+// TestAFillOfADiskIsKilled at any moment: what the console lists then starts, and the next run brings the rest.
+func TestAFillOfADiskIsKilled(t *testing.T) {
+	img, config := filepath.Join(t.TempDir(), "vesper.img"), t.TempDir()
+	games := collection(t, 70, 40, 30, 5, 2)
+	ok(t, "drives", "prepare", img, "--size", "400MiB", "--loader", "rowan", "--fs", "slab")
+	fill := func() *exec.Cmd {
+		cmd := exec.Command(binary, "fill", "--from", games, "--loader", "rowan", "--to", img)
+		cmd.Env = append(os.Environ(), "XDG_CONFIG_HOME="+config, "XDG_STATE_HOME="+config, "XDG_CACHE_HOME="+config)
+		return cmd
+	}
+	listed := func() int {
+		f, err := os.Open(img)
+		require.NoError(t, err)
+		defer f.Close()
+		d, err := sim.ReadSlab(f, 400<<20)
+		require.NoError(t, err)
+		for _, g := range d.Games {
+			assert.True(t, g.Starts, "%s: %s", g.Name, g.Why)
+		}
+		return len(d.Games)
+	}
+	for n := range 12 {
+		cmd := fill()
+		require.NoError(t, cmd.Start())
+		time.Sleep(time.Duration(20+n*60) * time.Millisecond)
+		_ = cmd.Process.Kill()
+		_ = cmd.Wait()
+		listed()
+	}
+	out, err := fill().CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.Equal(t, 5, listed())
 	assert.Contains(t, ok(t, "slab", "check", img, "--deep"), "Nothing is wrong.")
 }
