@@ -108,6 +108,9 @@ func Open(ctx context.Context, address string, o Options) (*Client, error) {
 	}
 	for begun := time.Now(); ; {
 		c, err := Dial(ctx, a.Host, a.Export, o)
+		if err == nil {
+			c.join(ctx, a.Host, a.Export, o)
+		}
 		if !errors.Is(err, ErrBusy) || time.Since(begun) > busyFor {
 			return c, err
 		}

@@ -40,6 +40,8 @@ type Client struct {
 
 	hurry    chan struct{} // closed when answers must come at once
 	hurrying sync.Once
+
+	beside []*Client // further connections, where the server takes several as one; pieces go over all of them
 }
 
 // A call is a request whose answer is awaited.
@@ -167,6 +169,28 @@ func optionError(kind uint32, data []byte) error {
 		return errors.New("the NBD server does not support it")
 	}
 	return fmt.Errorf("the NBD server refuses it (%d)%s", kind&^repErr, say)
+}
+
+// beside is how many further connections an export gets whose server takes several as one ("NBD_FLAG_CAN_MULTI_CONN").
+const beside = 3
+
+// join opens further connections where the server allows it. Nothing depends on them: where one cannot be had, there
+// are fewer.
+func (c *Client) join(ctx context.Context, address, export string, o Options) {
+	if c.flags&canMultiConn == 0 {
+		return
+	}
+	for range beside {
+		more, err := Dial(ctx, address, export, o)
+		if err != nil {
+			return
+		}
+		if more.size != c.size || more.flags != c.flags {
+			_ = more.Close() // another export by now
+			return
+		}
+		c.beside = append(c.beside, more)
+	}
 }
 
 // Dial connects to an export of a server at host:port. It returns [ErrNoExport] and [ErrBusy] as the server says so.
@@ -301,6 +325,9 @@ func (c *Client) end(err error) {
 
 // Close says farewell and ends the connection. What was not flushed may be lost.
 func (c *Client) Close() error {
+	for _, more := range c.beside {
+		_ = more.Close() // which never fails
+	}
 	c.writing.Lock()
 	_ = c.conn.SetWriteDeadline(time.Now().Add(time.Second))
 	r := request{command: cmdDisc}
@@ -365,7 +392,12 @@ const hurried = 700 * time.Millisecond
 
 // Hurry has every answer from now on be awaited for less than a second: what was begun can be ended in order where the
 // server answers, and nobody waits for one that does not.
-func (c *Client) Hurry() { c.hurrying.Do(func() { close(c.hurry) }) }
+func (c *Client) Hurry() {
+	c.hurrying.Do(func() { close(c.hurry) })
+	for _, more := range c.beside {
+		more.Hurry()
+	}
+}
 
 // encrypt has the rest of a connection be encrypted ("NBD_OPT_STARTTLS").
 func encrypt(ctx context.Context, conn net.Conn, r *bufio.Reader, o *tls.Config) (net.Conn, *bufio.Reader, error) {
@@ -547,10 +579,10 @@ const atOnce = 8
 
 // pieces does something for pieces of so many bytes of a range, several at once, and returns the bytes in front of the
 // first that failed.
-func (c *Client) pieces(off int64, b []byte, do func(off int64, b []byte) error) (int, error) {
+func (c *Client) pieces(off int64, b []byte, do func(on *Client, off int64, b []byte) error) (int, error) {
 	length := int(min(c.most, preferredLength))
 	if len(b) <= length {
-		if err := do(off, b); err != nil {
+		if err := do(c, off, b); err != nil {
 			return 0, err
 		}
 		return len(b), nil
@@ -563,7 +595,11 @@ func (c *Client) pieces(off int64, b []byte, do func(off int64, b []byte) error)
 		slots <- struct{}{}
 		wait.Go(func() {
 			defer func() { <-slots }()
-			errs[k] = do(off+int64(k*length), b[k*length:min(len(b), (k+1)*length)])
+			on := c
+			if i := k % (1 + len(c.beside)); i > 0 {
+				on = c.beside[i-1]
+			}
+			errs[k] = do(on, off+int64(k*length), b[k*length:min(len(b), (k+1)*length)])
 		})
 	}
 	wait.Wait()
@@ -587,8 +623,8 @@ func (c *Client) ReadAt(b []byte, off int64) (n int, err error) {
 	if len(b) == 0 {
 		return 0, nil
 	}
-	n, err = c.pieces(off, b, func(off int64, b []byte) error {
-		return c.do(request{command: cmdRead, offset: off, length: uint32(len(b))}, nil, &call{into: b})
+	n, err = c.pieces(off, b, func(on *Client, off int64, b []byte) error {
+		return on.do(request{command: cmdRead, offset: off, length: uint32(len(b))}, nil, &call{into: b})
 	})
 	if err == nil && short {
 		err = io.EOF
@@ -606,8 +642,8 @@ func (c *Client) WriteAt(b []byte, off int64) (int, error) {
 	case len(b) == 0:
 		return 0, nil
 	}
-	return c.pieces(off, b, func(off int64, b []byte) error {
-		return c.do(request{command: cmdWrite, offset: off, length: uint32(len(b))}, b, &call{})
+	return c.pieces(off, b, func(on *Client, off int64, b []byte) error {
+		return on.do(request{command: cmdWrite, offset: off, length: uint32(len(b))}, b, &call{})
 	})
 }
 

@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -265,6 +266,48 @@ func TestOneClientAtATime(t *testing.T) {
 	mu.Lock()
 	defer mu.Unlock()
 	assert.Equal(t, 2, joined)
+}
+
+// TestSeveralConnections: where a server takes several as one, pieces go over all of them, and each sees what went over
+// the others; where it does not, there is one.
+func TestSeveralConnections(t *testing.T) {
+	var joined atomic.Int64
+	const size = 12 << 20
+	m := disk(t, size, noise(1, 3<<20))
+	model := make([]byte, size)
+	_, err := m.ReadAt(model, 0)
+	require.NoError(t, err)
+	at := serve(t, &nbd.Server{Exports: []*nbd.Export{{Name: "many", Size: size, Backend: m}, {Name: "one", Size: size,
+		Backend: m, Clients: 1}}, Joined: func(net.Addr, *nbd.Export) { joined.Add(1) }})
+	c, err := nbd.Open(t.Context(), "nbd://"+at+"/many", nbd.Options{})
+	require.NoError(t, err)
+	assert.Eventually(t, func() bool { return joined.Load() == 4 }, time.Minute, time.Millisecond)
+	for range 3 {
+		exercise(t, c, model)
+		b := noise(9, 9<<20)
+		_, err = c.WriteAt(b, 1<<20)
+		require.NoError(t, err)
+		copy(model[1<<20:], b)
+		require.NoError(t, c.Sync())
+	}
+	require.NoError(t, c.Close())
+	joined.Store(0)
+	c, err = nbd.Open(t.Context(), "nbd://"+at+"/one", nbd.Options{})
+	require.NoError(t, err)
+	exercise(t, c, model)
+	assert.EqualValues(t, 1, joined.Load())
+	require.NoError(t, c.Close())
+
+	port := judge.Port(t)
+	cmd := exec.Command("nbdkit", "-f", "--ipaddr=127.0.0.1", fmt.Sprintf("--port=%d", port), "memory", fmt.Sprint(size))
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
+	require.Eventually(t, func() bool {
+		c, err = nbd.Open(t.Context(), fmt.Sprintf("nbd://127.0.0.1:%d/", port), nbd.Options{})
+		return err == nil
+	}, time.Minute, 10*time.Millisecond)
+	exercise(t, c, make([]byte, size))
+	require.NoError(t, c.Close())
 }
 
 // TestServersThatLie: what greets with something else, answers garbage, says nothing or goes away ends with an error

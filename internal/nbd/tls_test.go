@@ -148,7 +148,8 @@ func TestAddresses(t *testing.T) {
 // that answers is let finish.
 func TestNobodyWaitsLong(t *testing.T) {
 	m := &volumetest.Disk{B: noise(3, 4<<20)}
-	server := serve(t, &nbd.Server{Exports: []*nbd.Export{{Name: "x", Size: int64(len(m.B)), Backend: m}}})
+	server := serve(t, &nbd.Server{Exports: []*nbd.Export{{Name: "x", Size: int64(len(m.B)), Backend: m},
+		{Name: "y", Size: int64(len(m.B)), Backend: m, Clients: 1}}})
 	c := dial(t, server, "x")
 	c.Hurry()
 	c.Hurry()
@@ -169,7 +170,7 @@ func TestNobodyWaitsLong(t *testing.T) {
 		_, _ = io.Copy(io.Discard, to)
 	})
 	ctx, cancel := context.WithCancel(t.Context())
-	c, err = nbd.Open(ctx, fmt.Sprintf("nbd://127.0.0.1:%d/x", through), nbd.Options{Patience: time.Hour})
+	c, err = nbd.Open(ctx, fmt.Sprintf("nbd://127.0.0.1:%d/y", through), nbd.Options{Patience: time.Hour})
 	require.NoError(t, err)
 	defer c.Close() // which nobody answers
 	stop := context.AfterFunc(ctx, c.Hurry)
