@@ -244,7 +244,8 @@ func repairSlab(cmd *cobra.Command, at string, dry, asJSON bool) (err error) {
 }
 
 func slabCompact() *cobra.Command {
-	return &cobra.Command{
+	asJSON := false
+	cmd := &cobra.Command{
 		Use: "compact DISK", Example: "  polytome slab compact vesper.img",
 		Short: "Move titles so that each and the free space are in one piece",
 		Long: `Compact moves titles as a whole where they find room, and then piece by piece: one free slab is
@@ -255,17 +256,22 @@ enough. It can be stopped at any moment, and goes on where it was.`,
 				count, end := counting(0)
 				n, err := d.Compact(cmd.Context(), count)
 				end()
+				if asJSON {
+					return errors.Join(said(cmd.Context(), err), printJSON(cmd.OutOrStdout(), map[string]int{"moved": n}))
+				}
 				fmt.Fprintf(cmd.OutOrStdout(), "moved: %s\n", size.Count(n, "title"))
 				return said(cmd.Context(), err)
 			})
 		},
 	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
 }
 
 // cloning is what the flags of slab clone say.
 type cloning struct {
-	bytes, erase string
-	fixed        bool
+	bytes, erase  string
+	fixed, asJSON bool
 }
 
 func slabClone() *cobra.Command {
@@ -283,6 +289,7 @@ first; nothing is written until you type its name or serial number, or give it w
 	f.StringVar(&c.bytes, "size", "", "create the image with this size if it does not exist")
 	f.StringVar(&c.erase, "erase", "", "confirm that everything on the new drive is lost: its serial number or name")
 	f.BoolVar(&c.fixed, "fixed-disk", false, "confirm a disk that is built into this computer")
+	f.BoolVar(&c.asJSON, "json", false, "print JSON")
 	return cmd
 }
 
@@ -331,6 +338,9 @@ func (c *cloning) run(cmd *cobra.Command, from, at string) (err error) {
 		err = disk.Clone(ctx, drives.Here, to, consent, count)
 		if end(); err != nil {
 			return said(ctx, err)
+		}
+		if c.asJSON {
+			return printJSON(out, map[string]any{"titles": disk.Titles()})
 		}
 		fmt.Fprintf(out, "%s: %s\n", at, size.Count(disk.Info().Titles, "title"))
 		return nil

@@ -130,16 +130,23 @@ func slabOut() *cobra.Command {
 }
 
 func slabRename() *cobra.Command {
-	return &cobra.Command{
+	asJSON := false
+	cmd := &cobra.Command{
 		Use: "rename DISK ID NAME", Short: "Give a title of a slab disk another name",
 		Example: "  polytome slab rename vesper.img VSP-20417 Copper Tide",
 		Args:    atLeast(3, "the disk, a title's ID, and its new name"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return changing(cmd.Context(), args[0], func(d *slabdisk.Disk) error {
-				return d.Rename(args[1], strings.Join(args[2:], " "))
+				return each(cmd, asJSON, args[1:2], func(id string) (any, string, error) {
+					err := d.Rename(id, strings.Join(args[2:], " "))
+					t, _ := d.Title(id)
+					return t, fmt.Sprintf("renamed: %s %s", t.ID, t.Name), err
+				})
 			})
 		},
 	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
 }
 
 func slabSet() *cobra.Command {

@@ -164,6 +164,11 @@ func link(b *bench.Bench, n int, set *loader.Set, cards []netcards.Card) Link {
 		}
 		l.Must = []string{"the " + console + ", or whatever exports the disk, with its NBD server running on port " +
 			fmt.Sprint(l.Port)}
+		if p != nil {
+			if at := p.OnDrive("", true); at != nil {
+				l.Notes = at.Server.Habits
+			}
+		}
 		l.behind(cards)
 		return l
 	}
