@@ -11,6 +11,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"github.com/klauspost/readahead"
 )
 
 func update(crc uint32, b []byte) uint32 { return crc32.Update(crc, castagnoli, b) }
@@ -132,66 +134,35 @@ const piece = 4 << 20
 
 // fill writes so many bytes. The next piece is read while one is written.
 func (w *Writer) fill(ctx context.Context, size int64, from io.Reader, progress func(n int64)) error {
-	type read struct {
-		b   []byte
-		err error
+	length := min(piece, max(size-w.at, 1))
+	ahead, err := readahead.NewReaderSize(io.LimitReader(from, size-w.at), 2, int(length))
+	if err != nil {
+		return err
 	}
-	empties, full := make(chan []byte, 2), make(chan read, 1)
-	for range 2 {
-		empties <- make([]byte, min(piece, max(size, 1)))
-	}
-	stop := make(chan struct{})
-	defer func() {
-		close(stop)
-		for range full { // nobody reads from it any longer when this returns
-		}
-	}()
-	left := size - w.at
-	go func() {
-		defer close(full)
-		for left > 0 {
-			var b []byte
-			select {
-			case b = <-empties:
-			case <-stop:
-				return
-			}
-			n, err := io.ReadFull(from, b[:min(int64(len(b)), left)])
-			left -= int64(n)
-			select {
-			case full <- read{b[:n], err}:
-			case <-stop:
-				return
-			}
-			if err != nil {
-				return
-			}
-		}
-	}()
+	defer ahead.Close() // which was read from
+	b := make([]byte, length)
 	for w.at < size {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		r := <-full
-		if r.err != nil {
-			if errors.Is(r.err, io.EOF) {
-				r.err = io.ErrUnexpectedEOF
+		n, err := io.ReadFull(ahead, b[:min(length, size-w.at)])
+		if err != nil {
+			if errors.Is(err, io.EOF) {
+				err = io.ErrUnexpectedEOF
 			}
-			return fmt.Errorf("reading what is to be %s: %w", w.r.shown(), r.err)
+			return fmt.Errorf("reading what is to be %s: %w", w.r.shown(), err)
 		}
-		var err error
-		if empty(r.b) {
-			err = w.Skip(int64(len(r.b)))
+		if empty(b[:n]) {
+			err = w.Skip(int64(n))
 		} else {
-			_, err = w.Write(r.b)
+			_, err = w.Write(b[:n])
 		}
 		if err != nil {
 			return err
 		}
 		if progress != nil {
-			progress(int64(len(r.b)))
+			progress(int64(n))
 		}
-		empties <- r.b[:cap(r.b)]
 	}
 	return nil
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"math/rand"
+	fast "math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -44,7 +45,7 @@ func again(t testing.TB, m slab.Medium, size int) *slab.Disk {
 // noise is content that tells itself apart from other one.
 func noise(seed int64, n int) []byte {
 	b := make([]byte, n)
-	_, _ = rand.New(rand.NewSource(seed)).Read(b)
+	_, _ = fast.NewChaCha8([32]byte{byte(seed), byte(seed >> 8), byte(seed >> 16)}).Read(b)
 	return b
 }
 
@@ -148,10 +149,11 @@ func TestWhatCannotBeIsRefused(t *testing.T) {
 	assert.Len(t, again(t, m, len(m.B)).Titles(), 1)
 
 	ctx, cancel := context.WithCancel(t.Context())
-	_, err = d.Add(ctx, slab.New{ID: "A", Name: "x"}, 3<<20,
+	_, err = d.Add(ctx, slab.New{ID: "A", Name: "x"}, 9<<20,
 		readerFunc(func(b []byte) (int, error) { cancel(); return len(b), nil }),
 		false, nil)
-	assert.NoError(t, err, "it was read in one piece")
+	assert.ErrorIs(t, err, context.Canceled, "in the middle of it")
+	assert.Len(t, again(t, m, len(m.B)).Titles(), 1)
 	ctx, cancel = context.WithCancel(t.Context())
 	cancel()
 	_, err = d.Add(ctx, slab.New{ID: "B", Name: "x"}, 1<<20, bytes.NewReader(nil), false, nil)
@@ -306,7 +308,7 @@ func same(a, b map[string][]byte) bool {
 // TestCutAtAnyMoment does changes on a disk that keeps back what was not flushed, reorders it and tears sectors, and
 // takes the power away at each flush: the disk is as before or as after, never between, and sound.
 func TestCutAtAnyMoment(t *testing.T) {
-	for seed := range int64(16) {
+	for seed := range int64(8) {
 		r := rand.New(rand.NewSource(seed))
 		m, _ := disk(t, 14, options())
 		l := volumetest.NewLying(m.B)
@@ -438,7 +440,7 @@ func TestPiecesChangePlaces(t *testing.T) {
 // TestAnyDiskIsCompacted: whatever came and went, each title is in one piece afterwards, unless small files or a disk
 // without one free slab keep that from being so; and it can be stopped after any move.
 func TestAnyDiskIsCompacted(t *testing.T) {
-	for seed := range int64(60) {
+	for seed := range int64(24) {
 		r := rand.New(rand.NewSource(seed))
 		m, d := disk(t, 12+r.Intn(8), options())
 		for n := range 25 {
