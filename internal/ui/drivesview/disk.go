@@ -191,9 +191,7 @@ func (m *Model) diskActions() []state.Action {
 			state.Do("tab b", "back to the titles", state.Just(func() { d.turning = false })),
 		}
 	}
-	out := append(state.Movement(&d.list),
-		state.Do("space", "mark", state.Just(m.mark)).Saying("several titles are taken out, removed or set at once"),
-		state.Do("A", "mark all, or none", state.Just(m.markAll)))
+	out := state.Movement(&d.list)
 	if len(d.switches) > 0 {
 		out = append(out, state.Do("tab", "switches", state.Just(func() { d.turning = len(d.titles) > 0 })).
 			Saying("what a title may need to run well"))
@@ -201,8 +199,10 @@ func (m *Model) diskActions() []state.Action {
 	return append(out,
 		state.Do("a", "add", m.askAdd).Saying("an image, an archive, or a file of another target"),
 		state.Do("o", "take out", m.askOut).Saying("write titles as images to a folder; the disk keeps them"),
-		state.Do("e", "rename", m.askName),
 		state.Do("x", "remove", m.askRemove),
+		state.Do("e", "rename", m.askName),
+		state.Do("space", "mark", state.Just(m.mark)).Saying("several titles are taken out, removed or set at once"),
+		state.Do("A", "mark all, or none", state.Just(m.markAll)),
 		state.Do("m", "map", state.Just(func() { m.show, m.lay, m.cell, m.of = mapping, d.lay, 0, titles })),
 		state.Do("c", "check", func() tea.Cmd { return m.checkDisk(false) }),
 		state.Do("V", "check every byte", func() tea.Cmd { return m.checkDisk(true) }),

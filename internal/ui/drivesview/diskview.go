@@ -39,7 +39,10 @@ func (m *Model) diskView(t *style.Theme, w, h int) []string {
 	}
 	rows := h - len(out)
 	if side == 0 && d.turning {
-		return t.Block(append(out, m.switchLines(t, w-2, rows)...), w, h)
+		for _, l := range m.switchLines(t, w-2, rows) {
+			out = append(out, " "+l)
+		}
+		return t.Block(out, w, h)
 	}
 	list := m.titleRows(t, w-side, rows, len(out))
 	if side == 0 {

@@ -380,6 +380,8 @@ func (m *Model) Stays() string {
 func (m *Model) fit() bool {
 	v := m.volume()
 	switch {
+	case v == nil && m.current() != nil && m.current().Refusal() != nil:
+		m.d.Notice = "There is no volume on it that can be read here."
 	case v == nil:
 		m.d.Notice = "There is no volume on it: r prepares it."
 	case v.Trouble != "":
