@@ -135,9 +135,9 @@ func (e *ChangeError) Error() string { return e.Path + " cannot be shown: " + e.
 
 func (e *ChangeError) Unwrap() error { return e.Err }
 
-// Show has the volume show files, and keeps those that it shows already where they lie. With prune, those go that are not
-// among them, and their space is used again: that is for a time at which nobody reads. Without, they stay, and are read
-// from where they were. Files that cannot be shown are told by [*ChangeError]s, joined; the others are there.
+// Show has the volume show files, and keeps those that it shows already where they lie. With prune, those go that are
+// not among them, and their space is used again: that is for a time at which nobody reads. Without, they stay, and are
+// read from where they were. Files that cannot be shown are told by [*ChangeError]s, joined; the others are there.
 func (v *Volume) Show(ctx context.Context, files []File, prune bool) error {
 	v.mu.Lock()
 	defer v.mu.Unlock()
