@@ -116,7 +116,7 @@ func TestForeignJudges(t *testing.T) {
 		v := fresh(t, filesystem, 64*size.MiB)
 		want := map[string][]byte{"FULL/VSP-20417 - Copper Tide.iso": noise(1, 5<<20+17),
 			"FULL/VSP-20502 - Paper Falcons.iso": noise(2,
-			1<<20), "SHORT/VSP-21002 - Saffron Circuit.iso": noise(3, 100), "empty.txt": {}}
+				1<<20), "SHORT/VSP-21002 - Saffron Circuit.iso": noise(3, 100), "empty.txt": {}}
 		var files []virtual.File
 		for name, data := range want {
 			files = append(files, file(name, data))
