@@ -62,11 +62,25 @@ type Server struct {
 	Exports []*Export
 	// Joined and Left run when a client begins to use an export, and when it ends; nil for nothing.
 	Joined, Left func(from net.Addr, e *Export)
+	// May says who may come; nil for everybody. Others are hung up on.
+	May func(from net.Addr) bool
+	// Read runs after bytes were read for a client, or could not be; nil for nothing.
+	Read func(r Reading)
 	// TLS has clients that ask for it be served encrypted, and no others; nil for plain connections.
 	TLS *tls.Config
 
 	mu    sync.Mutex // guards what follows
 	users map[*Export]int
+}
+
+// A Reading is what was read for a client.
+type Reading struct {
+	From   net.Addr
+	Export *Export
+	Offset int64
+	Bytes  int
+	Took   time.Duration
+	Err    error
 }
 
 // Serve takes clients on a listener until the context ends, and returns when all have gone.
@@ -134,6 +148,9 @@ type talk struct {
 
 // client serves one connection from beginning to end.
 func (s *Server) client(conn net.Conn) error {
+	if s.May != nil && !s.May(conn.RemoteAddr()) {
+		return nil
+	}
 	_ = conn.SetDeadline(time.Now().Add(handshake))
 	t := &talk{s: s, conn: conn, r: bufio.NewReaderSize(conn, 256<<10)}
 	hello := make([]byte, 18)
@@ -377,6 +394,11 @@ func (t *talk) serve(e *Export) error {
 		all.Go(func() {
 			defer func() { <-slots }()
 			a := t.do(e, &r, payload)
+			defer func() {
+				if a.data != nil {
+					buffers.Put(&a.data)
+				}
+			}()
 			answering.Lock()
 			defer answering.Unlock()
 			if err := a.send(t.conn, &r, t.chunks); err != nil {
@@ -433,6 +455,16 @@ func wrong(code Errno, say string, args ...any) answer {
 	return answer{code: code, say: fmt.Sprintf(say, args...)}
 }
 
+// buffers are those that answers were read into before.
+var buffers sync.Pool
+
+func buffer(n int) []byte {
+	if b, _ := buffers.Get().(*[]byte); b != nil && cap(*b) >= n {
+		return (*b)[:n]
+	}
+	return make([]byte, n)
+}
+
 // do carries a request out.
 func (t *talk) do(e *Export, r *request, payload []byte) answer {
 	within := r.offset >= 0 && r.offset <= e.Size-int64(r.length)
@@ -445,8 +477,16 @@ func (t *talk) do(e *Export, r *request, payload []byte) answer {
 		case !within || r.length == 0 || r.flags&^(flagDF) != 0:
 			return wrong(EINVAL, "there is nothing at byte %d", r.offset)
 		}
-		b := make([]byte, r.length)
-		if n, err := e.Backend.ReadAt(b, r.offset); n < len(b) {
+		b := buffer(int(r.length))
+		begun := time.Now()
+		n, err := e.Backend.ReadAt(b, r.offset)
+		if n == len(b) {
+			err = nil
+		}
+		if t.s.Read != nil {
+			t.s.Read(Reading{t.conn.RemoteAddr(), e, r.offset, n, time.Since(begun), err})
+		}
+		if n < len(b) {
 			return wrong(EIO, "reading byte %d: %v", r.offset, err)
 		}
 		return answer{data: b}

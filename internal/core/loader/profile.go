@@ -125,6 +125,7 @@ type Server struct {
 	Connections int      `toml:"connections"`
 	Idle        string   `toml:"idle"` // after which it drops the connection, such as "60s"
 	FullReply   int      `toml:"full-reply"`
+	Export      string   `toml:"export"` // the name of what is exported for the console to read, over NBD
 	Names       string   `toml:"names"`  // the encoding of names, such as "latin1"; "" for UTF-8
 	Habits      []string `toml:"habits"` // what else to know, in words
 }
@@ -691,6 +692,16 @@ func (p *Profile) OnDrive(filesystem string, network bool) *Attachment {
 		return cmp.Or(among("nbd"), plugged)
 	}
 	return plugged
+}
+
+// NetworkDisk is the attachment over which the console reads a volume that this computer serves; nil for none.
+func (p *Profile) NetworkDisk(filesystem string) *Attachment {
+	for i := range p.Attachments {
+		if a := &p.Attachments[i]; a.Via == "nbd" && a.ReadOnly && (filesystem == "" || a.Reads(filesystem)) {
+			return a
+		}
+	}
+	return nil
 }
 
 // Connections lists the connections on which the loader can be reached.

@@ -137,7 +137,7 @@ func (e *ChangeError) Unwrap() error { return e.Err }
 
 // Show has the volume show files, and keeps those that it shows already where they lie. With prune, those go that are
 // not among them, and their space is used again: that is for a time at which nobody reads. Without, they stay, and are
-// read from where they were. Files that cannot be shown are told by [*ChangeError]s, joined; the others are there.
+// read from where they were. What cannot be shown comes back as [*ChangeError]s, joined; the others are there.
 func (v *Volume) Show(ctx context.Context, files []File, prune bool) error {
 	v.mu.Lock()
 	defer v.mu.Unlock()
@@ -200,7 +200,7 @@ func (v *Volume) Show(ctx context.Context, files []File, prune bool) error {
 }
 
 // ErrChanged reports a file that has another length now, while somebody may be reading the volume.
-var ErrChanged = errors.New("it has another length now, and is shown anew when nobody reads any longer")
+var ErrChanged = errors.New("it has another length now, and is shown again when nobody reads any longer")
 
 func (v *Volume) fold(name string) string {
 	var parts []string
@@ -336,7 +336,7 @@ func (e *ReadError) Error() string {
 
 func (e *ReadError) Unwrap() error { return e.Err }
 
-// ReadAt reads the volume. What is wrong with the source of a file is told by a [*ReadError].
+// ReadAt reads the volume. What is wrong with the source of a file comes back as a [*ReadError].
 func (v *Volume) ReadAt(b []byte, off int64) (int, error) {
 	if off < 0 || off >= v.dev.size {
 		return 0, io.EOF
