@@ -121,6 +121,38 @@ func TestALaneStopsAfterTheFileUnderWay(t *testing.T) {
 	assert.Len(t, onTarget(t, dir), 2)
 }
 
+// stopping is a folder that does something when so many bytes of a file were written.
+type stopping struct {
+	*folder.Target
+	after int64
+	do    func()
+}
+
+func (p *stopping) Create(ctx context.Context, name string, size int64) (target.Writer, error) {
+	w, err := p.Target.Create(ctx, name, size)
+	if err != nil {
+		return nil, err
+	}
+	return &stoppingWriter{w, p, 0}, nil
+}
+
+type stoppingWriter struct {
+	target.Writer
+	p     *stopping
+	wrote int64
+}
+
+func (w *stoppingWriter) Write(b []byte) (int, error) {
+	n, err := w.Writer.Write(b)
+	if before := w.wrote; before <= w.p.after && before+int64(n) > w.p.after {
+		w.p.do()
+	}
+	w.wrote += int64(n)
+	return n, err
+}
+
+func (w *stoppingWriter) Leave() error { return w.Writer.(target.Suspender).Leave() }
+
 func TestAStoppedFileIsResumedInTheMiddle(t *testing.T) {
 	for _, verify := range []run.Verify{run.VerifySize, run.VerifyFull} {
 		for name, spoil := range map[string]func(t *testing.T, part string){
@@ -144,14 +176,12 @@ func TestAStoppedFileIsResumedInTheMiddle(t *testing.T) {
 				dir := t.TempDir()
 				var l *run.Lane
 				ready := make(chan struct{})
-				events := &log{on: func(e run.Event) {
-					if e.Kind == run.Progress && e.Bytes > 8<<20 && e.Step == 1 {
-						<-ready
-						l.Stop()
-					}
-				}}
-				j := into(p, dir, events.emit)
-				j.Verify, j.Limit = verify, 80<<20
+				j := into(p, dir, (&log{}).emit)
+				j.Verify = verify
+				j.Open = func(context.Context) (target.Target, error) {
+					to, err := folder.Open(dir, folder.Options{})
+					return &stopping{to, 8 << 20, func() { <-ready; l.Stop() }}, err
+				}
 				l = run.Start(context.Background(), j)
 				close(ready)
 				r := l.Wait()
