@@ -3,6 +3,7 @@ package virtual
 import (
 	"errors"
 	"io"
+	"maps"
 	"slices"
 	"sync"
 )
@@ -117,3 +118,36 @@ func (m *memory) Zero(off, n int64) error {
 
 // Sync has nothing to do.
 func (m *memory) Sync() error { return nil }
+
+// next is where the first page begins that is kept at an offset or behind it; the size where there is none.
+func (m *memory) next(off int64) int64 {
+	m.mu.RLock()
+	defer m.mu.RUnlock()
+	first := off / pageBytes
+	for _, chunk := range slices.Sorted(maps.Keys(m.chunks)) {
+		if (chunk+1)*chunkBytes <= off {
+			continue
+		}
+		found := int64(-1)
+		for number := range m.chunks[chunk] {
+			if number >= first && (found < 0 || number < found) {
+				found = number
+			}
+		}
+		if found >= 0 {
+			return max(off, found*pageBytes)
+		}
+	}
+	return m.size
+}
+
+// run is where the pages end that are kept one behind the other from an offset on.
+func (m *memory) run(off int64) int64 {
+	m.mu.RLock()
+	defer m.mu.RUnlock()
+	number := off / pageBytes
+	for m.page(number) != nil {
+		number++
+	}
+	return min(m.size, max(off, number*pageBytes))
+}

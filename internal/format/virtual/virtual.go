@@ -323,6 +323,31 @@ func (v *Volume) At(off int64) (name string, at int64, ok bool) {
 	return e.path, e.from + off - e.at, true
 }
 
+// Data is the next run of bytes that may be other than zeros.
+func (v *Volume) Data(off int64) (start, end int64) {
+	v.reading.RLock()
+	all := v.extents
+	v.reading.RUnlock()
+	page := v.dev.next(off)
+	i := find(all, off)
+	if i == len(all) || page < all[i].at {
+		if page == v.dev.size {
+			return v.dev.size, v.dev.size
+		}
+		end := v.dev.run(page)
+		if i < len(all) {
+			end = min(end, all[i].at)
+		}
+		return page, end
+	}
+	start = max(off, all[i].at)
+	end = all[i].at + all[i].size
+	for i++; i < len(all) && all[i].at <= end; i++ { // the next one begins there
+		end = all[i].at + all[i].size
+	}
+	return start, end
+}
+
 // A ReadError says what of which file could not be read. The rest of the volume can be.
 type ReadError struct {
 	Path string

@@ -137,6 +137,29 @@ func TestForeignJudges(t *testing.T) {
 	}
 }
 
+// TestDataAndHoles: what is not said to be data is zeros.
+func TestDataAndHoles(t *testing.T) {
+	v := fresh(t, "exfat", 64*size.MiB)
+	require.NoError(t, v.Show(ctx, []virtual.File{file("a.iso", noise(1, 3<<20+17)), file("b.iso", noise(2, 100)), file(
+		"c/d.iso", noise(3, 1<<20))}, false))
+	whole := make([]byte, v.Size())
+	_, err := v.ReadAt(whole, 0)
+	require.NoError(t, err)
+	data := int64(0)
+	for at := int64(0); at < v.Size(); {
+		start, end := v.Data(at)
+		require.True(t, at <= start && start <= end && end <= v.Size())
+		assert.Empty(t, bytes.Trim(whole[at:start], "\x00"), "between %d and %d", at, start)
+		if start == end {
+			break
+		}
+		data += end - start
+		at = end
+	}
+	assert.Less(t, data, int64(8<<20))
+	assert.Greater(t, data, int64(4<<20))
+}
+
 // TestWhatIsThereStaysWhereItIs: when files come, when they go while somebody may read, and when the volume is taken up
 // again.
 func TestWhatIsThereStaysWhereItIs(t *testing.T) {
