@@ -29,7 +29,8 @@ func TestADriveElsewhereIsPreparedFilledAndChecked(t *testing.T) {
 			require.NoError(t, drives.MakeImage(img, 300<<20))
 			at := judge.NBD(t, img)
 			assert.Contains(t, ok(t, "drives", at), "network, removable")
-			status, _, stderr := polytome(t, "drives", "prepare", at, "--loader", "oxbow", "--fs", fs, "--erase", "stick")
+			status, _, stderr := polytome(t, "drives", "prepare", at, "--loader", "oxbow", "--fs", fs, "--erase",
+				"stick")
 			assert.Equal(t, statusFailed, status)
 			assert.Contains(t, stderr, "that is not its name")
 			ok(t, "drives", "prepare", at, "--loader", "oxbow", "--fs", fs, "--erase", "disk")
@@ -58,12 +59,28 @@ func workshop(t *testing.T, img string, dropAfter, dropEvery int64) (at string) 
 	ctx, cancel := context.WithCancel(context.Background())
 	ended := make(chan error, 1)
 	go func() {
-		ended <- (&sim.Workshop{Disk: m, DropAfter: dropAfter, DropEvery: dropEvery, Left: func(d *sim.SlabDisk, err error) {
+		ended <- (&sim.Workshop{Disk: m, DropAfter: dropAfter, DropEvery: dropEvery, Left: func(d *sim.SlabDisk,
+			err error) {
 			assert.NoError(t, err, "whatever happens, it is a disk")
 		}}).Serve(ctx, l)
 	}()
 	t.Cleanup(func() { cancel(); require.NoError(t, <-ended) })
 	return "nbd://" + l.Addr().String() + "/" + sim.VesperExport
+}
+
+// started are the titles that the simulated console lists of a disk in an image, each of which has to start.
+func started(t *testing.T, img string, bytes int64) (names []string) {
+	t.Helper()
+	f, err := os.Open(img)
+	require.NoError(t, err)
+	defer f.Close()
+	d, err := sim.ReadSlab(f, bytes)
+	require.NoError(t, err)
+	for _, g := range d.Games {
+		assert.True(t, g.Starts, "%s: %s", g.Name, g.Why)
+		names = append(names, g.Name)
+	}
+	return names
 }
 
 // TestAConsolesOwnDisk is prepared, filled over the network while the connection breaks off, checked, changed and taken
@@ -74,18 +91,7 @@ func TestAConsolesOwnDisk(t *testing.T) {
 	out := ok(t, "drives", "prepare", img, "--size", "300MiB", "--loader", "rowan", "--fs", "slab")
 	assert.Contains(t, out, "make it a slab disk")
 	assert.Contains(t, out, "vesper.img is ready")
-	listed := func() (names []string) {
-		f, err := os.Open(img)
-		require.NoError(t, err)
-		defer f.Close()
-		d, err := sim.ReadSlab(f, 300<<20)
-		require.NoError(t, err)
-		for _, g := range d.Games {
-			assert.True(t, g.Starts, "%s: %s", g.Name, g.Why)
-			names = append(names, g.Name)
-		}
-		return names
-	}
+	listed := func() []string { return started(t, img, 300<<20) }
 	at := workshop(t, img, 30<<20, 0)
 	whole := 0
 	for range 5 {
@@ -158,8 +164,8 @@ func TestAConsoleThatLeavesAgainAndAgain(t *testing.T) {
 	assert.Len(t, on.Files, 0, "what was kept of it is gone")
 }
 
-// TestWhatTheConsoleCannotShow: titles that somebody else put on a disk are named with the reason, and a disk of another
-// kind is never taken for one.
+// TestWhatTheConsoleCannotShow: titles that somebody else put on a disk are named with the reason, and a disk of
+// another kind is never taken for one.
 func TestWhatTheConsoleCannotShow(t *testing.T) {
 	dir := t.TempDir()
 	img, raw := filepath.Join(dir, "vesper.img"), filepath.Join(dir, "raw.img")
@@ -177,8 +183,9 @@ func TestWhatTheConsoleCannotShow(t *testing.T) {
 	assert.Equal(t, statusPartial, status)
 	assert.Contains(t, out, "(no space): needs")
 	assert.Contains(t, ok(t, "slab", "ls", img), "2 titles", "what is there stays")
-	for _, args := range [][]string{{"slab", "ls", raw}, {"slab", "rm", raw, "X"}, {"slab", "repair", raw}, {"slab", "compact",
-		raw}} {
+	for _, args := range [][]string{{"slab", "ls", raw}, {"slab", "rm", raw, "X"}, {"slab", "repair", raw},
+		{"slab", "compact",
+			raw}} {
 		status, _, stderr := polytome(t, args...)
 		assert.Equal(t, statusFailed, status, args)
 		assert.Contains(t, stderr, "not a slab disk", args)
@@ -206,9 +213,11 @@ func TestADiskBehindADevice(t *testing.T) {
 		}
 	}
 	defer detach()
-	status, _, stderr := polytome(t, "drives", "prepare", loop, "--loader", "rowan", "--fs", "slab", "--erase", "vesper.img")
+	status, _, stderr := polytome(t, "drives", "prepare", loop, "--loader", "rowan", "--fs", "slab", "--erase",
+		"vesper.img")
 	assert.Equal(t, statusDone, status, stderr)
-	assert.Contains(t, ok(t, "fill", "--from", collection(t, 20, 2), "--loader", "rowan", "--to", loop), "will list 2 titles")
+	assert.Contains(t, ok(t, "fill", "--from", collection(t, 20, 2), "--loader", "rowan", "--to", loop),
+		"will list 2 titles")
 	assert.Contains(t, ok(t, "drives", "show", loop), "2 titles for Rowan")
 	status, out, stderr := polytome(t, "drives", "prepare", loop, "--fs", "slab", "--erase", "another")
 	assert.Equal(t, statusFailed, status)
@@ -233,17 +242,7 @@ func TestAFillOfADiskIsKilled(t *testing.T) {
 		cmd.Env = append(os.Environ(), "XDG_CONFIG_HOME="+config, "XDG_STATE_HOME="+config, "XDG_CACHE_HOME="+config)
 		return cmd
 	}
-	listed := func() int {
-		f, err := os.Open(img)
-		require.NoError(t, err)
-		defer f.Close()
-		d, err := sim.ReadSlab(f, 400<<20)
-		require.NoError(t, err)
-		for _, g := range d.Games {
-			assert.True(t, g.Starts, "%s: %s", g.Name, g.Why)
-		}
-		return len(d.Games)
-	}
+	listed := func() int { return len(started(t, img, 400<<20)) }
 	for n := range 12 {
 		cmd := fill()
 		require.NoError(t, cmd.Start())

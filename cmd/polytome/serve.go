@@ -200,7 +200,7 @@ func (s *serving) export(ctx context.Context, o serve.Options, layout string) (*
 	}
 	defer f.Close() // which was read from
 	e, err := serve.New(ctx, o, f)
-	if err != nil { // it is made again: a console reads it anew then
+	if err != nil { // it is made again: a console reads it again then
 		fmt.Fprintf(stderr(), "polytome: %v: it is laid out again\n", err)
 		return serve.New(ctx, o, nil)
 	}

@@ -189,7 +189,8 @@ func TestOnlyThoseThatMayComeAreServed(t *testing.T) {
 
 	for _, args := range [][]string{{"serve"}, {"serve", "--from", games, "--loader", "bellows"},
 		{"serve", "--from", games,
-			"--loader", "rowan", "--client", "nobody"}, {"serve", "--from", games, "--loader", "rowan", "--size", "huge"}} {
+			"--loader", "rowan", "--client", "nobody"}, {"serve", "--from", games, "--loader", "rowan", "--size",
+			"huge"}} {
 		status, _, _ := polytome(t, args...)
 		assert.Equal(t, statusUsage, status, args)
 	}

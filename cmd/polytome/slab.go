@@ -257,7 +257,8 @@ enough. It can be stopped at any moment, and goes on where it was.`,
 				n, err := d.Compact(cmd.Context(), count)
 				end()
 				if asJSON {
-					return errors.Join(said(cmd.Context(), err), printJSON(cmd.OutOrStdout(), map[string]int{"moved": n}))
+					return errors.Join(said(cmd.Context(), err), printJSON(cmd.OutOrStdout(),
+						map[string]int{"moved": n}))
 				}
 				fmt.Fprintf(cmd.OutOrStdout(), "moved: %s\n", size.Count(n, "title"))
 				return said(cmd.Context(), err)

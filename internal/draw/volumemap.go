@@ -81,7 +81,8 @@ func volumeOf(s *scene.Sheet, when string, m *blockmap.Map, high int) {
 	if info.Filesystem == drives.Slab {
 		unit = "slabs"
 	}
-	say := fmt.Sprintf("%s, %s, %s, %s of %s", name, drives.FilesystemShown(info.Filesystem), size.Format(info.Size), unit,
+	say := fmt.Sprintf("%s, %s, %s, %s of %s", name, drives.FilesystemShown(info.Filesystem), size.Format(info.Size),
+		unit,
 		size.Format(info.Cluster))
 	paragraph(s, body, 0, say)
 	pieces := "every file is contiguous"

@@ -299,7 +299,8 @@ func TestSeveralConnections(t *testing.T) {
 	require.NoError(t, c.Close())
 
 	port := judge.Port(t)
-	cmd := exec.Command("nbdkit", "-f", "--ipaddr=127.0.0.1", fmt.Sprintf("--port=%d", port), "memory", fmt.Sprint(size))
+	cmd := exec.Command("nbdkit", "-f", "--ipaddr=127.0.0.1", fmt.Sprintf("--port=%d", port), "memory",
+		fmt.Sprint(size))
 	require.NoError(t, cmd.Start())
 	t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
 	require.Eventually(t, func() bool {

@@ -153,7 +153,8 @@ func TestADiskIsCompactedCheckedRepairedAndCopied(t *testing.T) {
 		if i == 4 {
 			require.NoError(t, errors.Join(d.Remove("VSP-00000"), d.Remove("VSP-00002")))
 		}
-		_, err = d.Add(t.Context(), slab.New{ID: fmt.Sprintf("VSP-0000%d", i), Name: fmt.Sprint("Title ", i), Kind: "full"},
+		_, err = d.Add(t.Context(), slab.New{ID: fmt.Sprintf("VSP-0000%d", i), Name: fmt.Sprint("Title ", i),
+			Kind: "full"},
 			int64(n)*slab.Slab-5000, rand.New(rand.NewSource(int64(i))), false, nil)
 		require.NoError(t, err)
 	}
@@ -226,7 +227,8 @@ func TestADiskInTheConsole(t *testing.T) {
 	d, err := slab.Format(m, 16*slab.Slab, slab.Options{Label: "VESPER"})
 	require.NoError(t, err)
 	for i := range 3 {
-		_, err = d.Add(t.Context(), slab.New{ID: fmt.Sprintf("VSP-0000%d", i), Name: fmt.Sprint("Title ", i), Kind: "full"},
+		_, err = d.Add(t.Context(), slab.New{ID: fmt.Sprintf("VSP-0000%d", i), Name: fmt.Sprint("Title ", i),
+			Kind: "full"},
 			100_000, rand.New(rand.NewSource(int64(i))), false, nil)
 		require.NoError(t, err)
 	}

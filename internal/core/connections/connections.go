@@ -192,7 +192,8 @@ func link(b *bench.Bench, n int, set *loader.Set, cards []netcards.Card) Link {
 			"the computer or box %s with its share %s: it must be on while filling and while playing", a.Host, a.Root),
 			fmt.Sprintf("the %s, which reads from it", console)}
 	} else {
-		l.Must = []string{fmt.Sprintf("the %s, with its %s server running on port %d", console, protocol.Server, l.Port)}
+		l.Must = []string{fmt.Sprintf("the %s, with its %s server running on port %d", console, protocol.Server,
+			l.Port)}
 		if at != nil {
 			l.Notes = at.Server.Habits
 		}
@@ -280,7 +281,8 @@ func tryExport(ctx context.Context, address string) Tried {
 	case errors.Is(err, nbd.ErrBusy):
 		return Tried{State: Answers, Say: err.Error(), Do: "end the other one that uses it", At: time.Now()}
 	case err != nil:
-		return Tried{State: Absent, Say: err.Error(), Do: "open the menu on the console that exports it", At: time.Now()}
+		return Tried{State: Absent, Say: err.Error(), Do: "open the menu on the console that exports it",
+			At: time.Now()}
 	}
 	return Tried{State: Answers, Say: d.Describe() + " answers", RoundTrip: took, At: time.Now()}
 }

@@ -138,7 +138,7 @@ func TestWrongValuesAreReported(t *testing.T) {
 			`1: unknown connection "nbd and"; use one of`},
 		{"rowan", `line = "{id};{kind};{title};{file}\n"`, ``, "a list needs the text of its lines"},
 		{"rowan", `line = "{id};{kind};{title};{file}\n"`, `record = 8`, "the records have no [[list.field]]"},
-		{"rowan", `name = "share"`, `name = "stick"`, `toml:37:1: two attachments are named "stick"`},
+		{"rowan", `name = "share"`, `name = "stick"`, `toml:40:1: two attachments are named "stick"`},
 		{"rowan", `name = "rowan"`, `name = "Rowan!"`, "lower-case letters, digits and hyphens"},
 		{"gantry", `largest-file = "4GiB - 1"`, `largest-file = "3TiB"`,
 			"does not fit on a volume of at most 2.00 TiB"},

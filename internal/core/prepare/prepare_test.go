@@ -283,7 +283,8 @@ func TestAKitThatLacksItsSettings(t *testing.T) {
 // TestWhatWillNotFitIsKnownBefore: of what is wanted, in the order in which it goes there, on a stick and on the
 // console's own disk.
 func TestWhatWillNotFitIsKnownBefore(t *testing.T) {
-	all := []title.Title{coretest.Vesper(1, "Copper Tide", "full", 3*size.GiB), coretest.Vesper(2, "Paper Falcons", "full",
+	all := []title.Title{coretest.Vesper(1, "Copper Tide", "full", 3*size.GiB), coretest.Vesper(2, "Paper Falcons",
+		"full",
 		3*size.GiB), coretest.Vesper(3, "Tin Harbour", "full", 3*size.GiB)}
 	for _, filesystem := range []string{"fat32", "slab"} {
 		d := image(t, 8*size.GiB)

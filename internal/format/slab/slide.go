@@ -112,7 +112,8 @@ func (d *Disk) evict(i, at int, from, end int64, progress func(n int64)) (string
 	r := &d.table.records[i]
 	slots := d.slots(r)
 	count := 1
-	for at+count < len(slots) && count < slidePiece && slots[at+count] == from+int64(count) && from+int64(count) < end &&
+	for at+count < len(slots) && count < slidePiece && slots[at+count] == from+int64(count) &&
+		from+int64(count) < end &&
 		int64(count) < to.Count {
 		count++
 	}

@@ -223,7 +223,8 @@ func (m *Model) mapWhy() state.Why {
 		case ".":
 			w.Lead = "The root folder."
 		case blockmap.SmallFiles:
-			w = state.Why{Lead: "Small files.", Say: "Covers, lists and the console's own files are here, several to a slab."}
+			w = state.Why{Lead: "Small files.",
+				Say: "Covers, lists and the console's own files are here, several to a slab."}
 		}
 	}
 	if c.Mixed {

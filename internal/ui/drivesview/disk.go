@@ -99,7 +99,8 @@ func (m *Model) onDisk(what string, does int, work func(ctx context.Context, d *
 		done.say, done.err = work(ctx, d, count)
 		info, all, lay := d.Info(), d.Titles(), blockmap.OfDisk(d.Disk)
 		slices.SortStableFunc(all, func(a, b slab.Title) int {
-			return cmp.Or(strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)), strings.Compare(a.ID, b.ID))
+			return cmp.Or(strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)),
+				strings.Compare(a.ID, b.ID))
 		})
 		done.err = errors.Join(done.err, d.Close())
 		done.take = func(m *Model) { m.disk.took(info, all, lay); m.lay = lay }
@@ -385,8 +386,9 @@ func (m *Model) repairWhy() state.Why {
 	case len(w.problems) == 0 && len(w.repair.Do) == 0:
 		return state.Why{Lead: m.subject.Name() + ".", Say: "Nothing is wrong."}
 	case len(w.repair.Do) == 0:
-		return state.Why{Lead: m.subject.Name() + ".", Say: "Nothing has to be repaired on the disk itself. Damaged titles " +
-			"are removed and added again."}
+		return state.Why{Lead: m.subject.Name() + ".",
+			Say: "Nothing has to be repaired on the disk itself. Damaged titles " +
+				"are removed and added again."}
 	}
 	return state.Why{Lead: m.subject.Name() + ".", Say: "Nothing has been changed.",
 		Ways: []string{"R repairs it, as listed here"}}

@@ -33,26 +33,27 @@ func (m *Model) askAdd() tea.Cmd {
 	if len(offered) > 0 {
 		hint += "; or a file of another target: " + offered[0] + "its path there"
 	}
-	m.d.Ask(state.Question{Prompt: "Add which game? ", Hint: hint, Suggestions: offered, Done: func(answer string) tea.Cmd {
-		if answer = strings.TrimSpace(answer); answer == "" || !m.changeable() {
-			return nil
-		}
-		set := m.d.Set
-		for n, p := range m.d.Bench.Targets {
-			if file, ok := strings.CutPrefix(answer, p.Name+":"); ok {
-				return m.addFrom(n, strings.TrimSpace(file))
+	m.d.Ask(state.Question{Prompt: "Add which game? ", Hint: hint, Suggestions: offered,
+		Done: func(answer string) tea.Cmd {
+			if answer = strings.TrimSpace(answer); answer == "" || !m.changeable() {
+				return nil
 			}
-		}
-		file := state.Expand(answer)
-		if !filepath.IsAbs(file) && m.d.Bench.File() != "" {
-			file = filepath.Join(filepath.Dir(m.d.Bench.File()), file)
-		}
-		return m.onDisk("adding "+filepath.Base(file), changes, func(ctx context.Context, d *slabdisk.Disk,
-			count func(int64)) (string, error) {
-			t, err := d.Add(ctx, set, file, slabdisk.As{}, count)
-			return t.Name + " is on the disk, and was read back.", err
-		})
-	}})
+			set := m.d.Set
+			for n, p := range m.d.Bench.Targets {
+				if file, ok := strings.CutPrefix(answer, p.Name+":"); ok {
+					return m.addFrom(n, strings.TrimSpace(file))
+				}
+			}
+			file := state.Expand(answer)
+			if !filepath.IsAbs(file) && m.d.Bench.File() != "" {
+				file = filepath.Join(filepath.Dir(m.d.Bench.File()), file)
+			}
+			return m.onDisk("adding "+filepath.Base(file), changes, func(ctx context.Context, d *slabdisk.Disk,
+				count func(int64)) (string, error) {
+				t, err := d.Add(ctx, set, file, slabdisk.As{}, count)
+				return t.Name + " is on the disk, and was read back.", err
+			})
+		}})
 	return nil
 }
 
@@ -109,7 +110,8 @@ func (m *Model) askOut() tea.Cmd {
 						break
 					}
 				}
-				return fmt.Sprintf("%s written to %s, and compared.", isWas(wrote, "title"), dir), errors.Join(failed...)
+				return fmt.Sprintf("%s written to %s, and compared.", isWas(wrote, "title"), dir),
+					errors.Join(failed...)
 			})
 		}})
 	return nil
@@ -127,7 +129,8 @@ func (m *Model) askName() tea.Cmd {
 			if answer = strings.TrimSpace(answer); answer == "" || !m.changeable() {
 				return nil
 			}
-			return m.onDisk("renaming", changes, func(_ context.Context, d *slabdisk.Disk, _ func(int64)) (string, error) {
+			return m.onDisk("renaming", changes, func(_ context.Context, d *slabdisk.Disk, _ func(int64)) (string,
+				error) {
 				return "", d.Rename(id, answer)
 			})
 		}})
@@ -151,7 +154,8 @@ func (m *Model) askRemove() tea.Cmd {
 				m.d.Notice = "Nothing was removed."
 				return nil
 			}
-			return m.onDisk("removing "+named(all), changes, func(_ context.Context, d *slabdisk.Disk, _ func(int64)) (string,
+			return m.onDisk("removing "+named(all), changes, func(_ context.Context, d *slabdisk.Disk, _ func(int64)) (
+				string,
 				error) {
 				var failed []error
 				d.Hold()
@@ -265,7 +269,8 @@ func (m *Model) askCloneConsent(f *state.Found) tea.Cmd {
 
 // clone has the disk be copied to a drive of that name.
 func (m *Model) clone(to string, do func(ctx context.Context, d *slabdisk.Disk, count func(int64)) error) tea.Cmd {
-	return m.onDisk("copying the disk to "+to, changesAnother, func(ctx context.Context, d *slabdisk.Disk, count func(int64)) (
+	return m.onDisk("copying the disk to "+to, changesAnother, func(ctx context.Context, d *slabdisk.Disk,
+		count func(int64)) (
 		string, error) {
 		return to + " is a copy of the disk, and every title was compared.", do(ctx, d, count)
 	})

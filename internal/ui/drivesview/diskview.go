@@ -158,8 +158,9 @@ func (m *Model) switchLines(t *style.Theme, w, h int) []string {
 		if mine {
 			at = len(out)
 		}
-		out = append(out, t.Row(w, mine, style.Cell{Text: s.Key, Width: 16, Bold: mine}, style.Cell{Text: value, Width: 8,
-			FG: fg, Bold: fg != t.Dim}, style.Cell{Text: strings.Join(s.Values, " "), Width: w - 30, FG: t.Faint}))
+		out = append(out, t.Row(w, mine, style.Cell{Text: s.Key, Width: 16, Bold: mine}, style.Cell{Text: value,
+			Width: 8,
+			FG:    fg, Bold: fg != t.Dim}, style.Cell{Text: strings.Join(s.Values, " "), Width: w - 30, FG: t.Faint}))
 		for _, l := range t.Wrap(style.Clean(s.Helps), w-4) {
 			out = append(out, "   "+t.Paint(t.Dim, l))
 		}
@@ -198,7 +199,8 @@ func (m *Model) repairView(t *style.Theme, w, h int) []string {
 	case len(x.problems) == 0 && len(x.repair.Do) == 0:
 		heading(t.Good, "Nothing is wrong.")
 		if !x.deep {
-			add(t.Dim, "", "The tables, and the beginning of every title, were read. V in the list of titles reads every byte.")
+			add(t.Dim, "", "The tables, and the beginning of every title, were read. V in the list of titles reads "+
+				"every byte.")
 		}
 	}
 	if !x.done && len(x.problems) > 0 {

@@ -127,7 +127,8 @@ func (d *State) findExports() tea.Cmd {
 			wait.Go(func() {
 				x, err := sys.Look(ctx, address)
 				if err != nil {
-					x = &drives.Drive{Path: address, Network: true, Bus: "network", Model: address, Trouble: err.Error()}
+					x = &drives.Drive{Path: address, Network: true, Bus: "network", Model: address,
+						Trouble: err.Error()}
 					if a, bad := nbd.ParseAddress(address); bad == nil {
 						x.Model = a.Name()
 					}
