@@ -9,6 +9,8 @@ import (
 	"net"
 	"sync"
 	"time"
+
+	"golang.org/x/sync/semaphore"
 )
 
 // A Backend is what an export is made of. One that is also an [io.WriterAt] with Sync can be written to, one with Zero
@@ -69,6 +71,9 @@ type Server struct {
 	// TLS has clients that ask for it be served encrypted, and no others; nil for plain connections.
 	TLS *tls.Config
 
+	begin sync.Once
+	room  *semaphore.Weighted // bytes that may be read and not sent yet
+
 	mu    sync.Mutex // guards what follows
 	users map[*Export]int
 }
@@ -79,16 +84,27 @@ type Reading struct {
 	Export *Export
 	Offset int64
 	Bytes  int
-	Took   time.Duration
+	Took   time.Duration // reading it
+	Sent   time.Duration // until the client's network had taken it, with waiting for what was sent before
 	Err    error
 }
 
+// What clients may take of this computer.
+const (
+	mostClients    = 64        // connections at a time
+	mostAtOnce     = 512 << 20 // bytes that are read for all of them and were not sent yet
+	mostOfOne      = mostRequest
+	patienceToSend = 30 * time.Second
+)
+
 // Serve takes clients on a listener until the context ends, and returns when all have gone.
 func (s *Server) Serve(ctx context.Context, l net.Listener) error {
+	s.begin.Do(func() { s.room = semaphore.NewWeighted(mostAtOnce) })
 	stop := context.AfterFunc(ctx, func() { _ = l.Close() })
 	defer stop()
 	var all sync.WaitGroup
 	defer all.Wait()
+	places := make(chan struct{}, mostClients)
 	for {
 		conn, err := l.Accept()
 		if ctx.Err() != nil {
@@ -97,10 +113,21 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 		if err != nil {
 			return err
 		}
+		select {
+		case places <- struct{}{}:
+		default: // there are too many, and it may come again
+			_ = conn.Close()
+			continue
+		}
 		all.Go(func() {
+			defer func() { <-places }()
 			ended := context.AfterFunc(ctx, func() { _ = conn.Close() })
 			defer ended()
-			_ = s.client(conn) // whoever does not keep to the protocol is left
+			if tcp, is := conn.(*net.TCPConn); is { // one that was switched off does not say so
+				_ = tcp.SetKeepAliveConfig(net.KeepAliveConfig{Enable: true, Idle: 15 * time.Second,
+					Interval: 5 * time.Second, Count: 3})
+			}
+			_ = s.client(ctx, conn) // whoever does not keep to the protocol is left
 			_ = conn.Close()
 		})
 	}
@@ -147,7 +174,7 @@ type talk struct {
 }
 
 // client serves one connection from beginning to end.
-func (s *Server) client(conn net.Conn) error {
+func (s *Server) client(ctx context.Context, conn net.Conn) error {
 	if s.May != nil && !s.May(conn.RemoteAddr()) {
 		return nil
 	}
@@ -176,7 +203,7 @@ func (s *Server) client(conn net.Conn) error {
 	if s.Joined != nil {
 		s.Joined(conn.RemoteAddr(), e)
 	}
-	err = t.serve(e)
+	err = t.serve(ctx, e)
 	s.leave(e)
 	if s.Left != nil {
 		s.Left(conn.RemoteAddr(), e)
@@ -367,11 +394,14 @@ func (t *talk) info(option uint32, data []byte) (e *Export, end bool, err error)
 const handled = 8
 
 // serve answers requests until the client says farewell.
-func (t *talk) serve(e *Export) error {
+func (t *talk) serve(ctx context.Context, e *Export) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
 	var answering sync.Mutex
 	var all sync.WaitGroup
 	defer all.Wait()
 	slots := make(chan struct{}, handled)
+	own := semaphore.NewWeighted(mostOfOne)
 	for {
 		r, err := readRequest(t.r)
 		if err != nil {
@@ -390,19 +420,40 @@ func (t *talk) serve(e *Export) error {
 				return err
 			}
 		}
+		room := int64(0)
+		if r.command == cmdRead && r.length <= mostRequest {
+			room = int64(r.length)
+		}
+		if err := own.Acquire(ctx, room); err != nil {
+			return err
+		}
+		if err := t.s.room.Acquire(ctx, room); err != nil {
+			return err
+		}
 		slots <- struct{}{}
 		all.Go(func() {
-			defer func() { <-slots }()
+			defer func() {
+				<-slots
+				t.s.room.Release(room)
+				own.Release(room)
+			}()
 			a := t.do(e, &r, payload)
 			defer func() {
 				if a.data != nil {
 					buffers.Put(&a.data)
 				}
 			}()
+			begun := time.Now()
 			answering.Lock()
-			defer answering.Unlock()
-			if err := a.send(t.conn, &r, t.chunks); err != nil {
+			err := a.send(t.conn, &r, t.chunks)
+			answering.Unlock()
+			if err != nil {
 				_ = t.conn.Close() // which ends the reading too
+				cancel()
+			}
+			if a.reading != nil && t.s.Read != nil {
+				a.reading.Sent = time.Since(begun)
+				t.s.Read(*a.reading)
 			}
 		})
 	}
@@ -414,6 +465,8 @@ type answer struct {
 	states []state
 	code   Errno
 	say    string
+	// reading is what was read for it; nil for another command.
+	reading *Reading
 }
 
 // send writes an answer.
@@ -446,7 +499,7 @@ func (a *answer) send(conn net.Conn, r *request, chunks bool) error {
 		k := chunk{chunkDone, chunkNone, r.cookie, 0}
 		out = append(out, k.put())
 	}
-	_ = conn.SetWriteDeadline(time.Now().Add(time.Minute))
+	_ = conn.SetWriteDeadline(time.Now().Add(patienceToSend))
 	_, err := out.WriteTo(conn)
 	return err
 }
@@ -483,13 +536,15 @@ func (t *talk) do(e *Export, r *request, payload []byte) answer {
 		if n == len(b) {
 			err = nil
 		}
-		if t.s.Read != nil {
-			t.s.Read(Reading{t.conn.RemoteAddr(), e, r.offset, n, time.Since(begun), err})
-		}
+		was := &Reading{From: t.conn.RemoteAddr(), Export: e, Offset: r.offset, Bytes: n, Took: time.Since(begun),
+			Err: err}
+		a := answer{data: b, reading: was}
 		if n < len(b) {
-			return wrong(EIO, "reading byte %d: %v", r.offset, err)
+			buffers.Put(&b)
+			a = wrong(EIO, "reading byte %d: %v", r.offset, err)
+			a.reading = was
 		}
-		return answer{data: b}
+		return a
 	case cmdBlockStatus:
 		if t.status != e || !within || r.length == 0 {
 			return wrong(EINVAL, "there is no status of byte %d", r.offset)

@@ -211,6 +211,20 @@ type Resumed interface {
 	Keep(n int64) error
 }
 
+// A Referral is a file whose bytes stay where they are.
+type Referral struct {
+	Path     string
+	Size     int64 // bytes
+	Modified time.Time
+	Recipe   []byte // how its bytes come about, for whoever makes them later
+	Over     bool   // in place of one that is there
+}
+
+// A Referrer is a target that has no bytes of its own: they are made when somebody reads a file.
+type Referrer interface {
+	Refer(ctx context.Context, f Referral) error
+}
+
 // A FragmentCounter is a target that knows in how many fragments a file is on the medium.
 type FragmentCounter interface {
 	Fragments(ctx context.Context, path string) (int, error)

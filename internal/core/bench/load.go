@@ -17,6 +17,7 @@ import (
 	"polytome/internal/nearest"
 	"polytome/internal/plainfile"
 	"polytome/internal/target/drive"
+	"polytome/internal/target/served"
 )
 
 // mostText is how many bytes a bench has at most: with 50,000 titles it has some two million.
@@ -184,6 +185,9 @@ func (b *Bench) Resolve(path string) string {
 			a.Drive = b.Resolve(a.Drive)
 		}
 		return a.String()
+	}
+	if served.Is(path) {
+		return served.Absolute(path, b.Resolve)
 	}
 	if strings.Contains(path, "://") { // on another machine
 		return path

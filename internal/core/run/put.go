@@ -29,6 +29,11 @@ func (t *task) put(ctx context.Context) (string, error) { return t.putAs(ctx, fa
 func (t *task) putAgain(ctx context.Context) (string, error) { return t.putAs(ctx, true) }
 
 func (t *task) putAs(ctx context.Context, again bool) (string, error) {
+	if to, ok := t.l.to.(target.Referrer); ok {
+		if done, err := t.refer(ctx, to); done || err != nil {
+			return "", err
+		}
+	}
 	for ; ; again = true {
 		f, err := t.write(ctx, !again)
 		if f == nil {
@@ -53,6 +58,30 @@ func (t *task) putAs(ctx context.Context, again bool) (string, error) {
 		}
 		return "", t.giveUp(ctx, f.w, err)
 	}
+}
+
+// refer has the target read the file of a step from where it lies. It reports whether it does: what cannot be read so
+// is written.
+func (t *task) refer(ctx context.Context, to target.Referrer) (bool, error) {
+	s := t.s
+	if err := source.Unchanged(s.Make); err != nil {
+		return false, err
+	}
+	recipe, ok, err := t.opener.Recipe(s.Make)
+	if !ok || err != nil {
+		return false, err
+	}
+	modified := s.Make.Source.Modified
+	if modified.IsZero() {
+		modified = time.Now()
+	}
+	if err := to.Refer(ctx, target.Referral{Path: s.Path, Size: s.Make.Size, Modified: modified, Recipe: recipe,
+		Over: s.Kind == plan.Replace}); err != nil {
+		return false, err
+	}
+	t.wrote(s.Make.Size)
+	t.note()
+	return true, nil
 }
 
 // rewrite notes that the file is written again.

@@ -179,6 +179,12 @@ func (c *content) ReadAt(b []byte, off int64) (int, error) {
 	return n, err
 }
 
+// InOrder reports whether it can only be had from its beginning on.
+func (c *content) InOrder() bool {
+	o, ok := c.Content.(interface{ InOrder() bool })
+	return ok && o.InOrder()
+}
+
 // entry is a file in an archive or image.
 type entry struct {
 	io.ReaderAt
@@ -186,7 +192,14 @@ type entry struct {
 	size int64
 }
 
-func (e *entry) Size() int64  { return e.size }
+func (e *entry) Size() int64 { return e.size }
+
+// InOrder reports whether it can only be had from its beginning on, as what is packed in archives.
+func (e *entry) InOrder() bool {
+	o, ok := e.file.(interface{ InOrder() bool })
+	return ok && o.InOrder()
+}
+
 func (e *entry) Close() error { return e.file.Close() }
 
 // Data is all of it, where no one knows where there are zeros, as in archives.

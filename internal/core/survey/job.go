@@ -16,6 +16,7 @@ import (
 	"polytome/internal/target"
 	"polytome/internal/target/drive"
 	"polytome/internal/target/protocols"
+	"polytome/internal/target/served"
 )
 
 // Job is the carrying out of a plan at the target, as the bench has it set up.
@@ -33,7 +34,9 @@ func options(b *bench.Bench, at string, c *bench.Target) run.Options {
 	if p, _, _ := protocols.Parse(at); p != nil && p.Costly {
 		o.Verify = run.VerifySize
 	}
-	if c.Verify != "" {
+	if served.Is(at) { // nothing is copied that could be wrong
+		o.Verify = run.VerifyNone
+	} else if c.Verify != "" {
 		o.Verify = run.Verify(c.Verify)
 	}
 	if b != nil {
@@ -55,6 +58,9 @@ func absolute(at string) string {
 			a.Drive = absolute(a.Drive)
 		}
 		return a.String()
+	}
+	if served.Is(at) {
+		return served.Absolute(at, absolute)
 	}
 	if at == "" || strings.Contains(at, "://") {
 		return at

@@ -10,6 +10,7 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/loader"
+	"polytome/internal/core/source"
 	"polytome/internal/drives"
 	"polytome/internal/secret"
 	"polytome/internal/target"
@@ -17,6 +18,7 @@ import (
 	"polytome/internal/target/folder"
 	"polytome/internal/target/protocols"
 	"polytome/internal/target/remote"
+	"polytome/internal/target/served"
 )
 
 // Open opens the target itself. The caller closes it. It is of use as long as the context lasts.
@@ -42,6 +44,9 @@ func OpenTarget(ctx context.Context, at string, c bench.Target, p *loader.Profil
 	if a, ok := drive.ParseAddress(at); ok {
 		return drive.Open(ctx, drives.Here, a, drive.Options{Contiguous: contiguous})
 	}
+	if served.Is(at) {
+		return served.Open(at, ServedAs(c))
+	}
 	protocol, a, err := protocols.Parse(at)
 	switch {
 	case err != nil:
@@ -54,6 +59,12 @@ func OpenTarget(ctx context.Context, at string, c bench.Target, p *loader.Profil
 		return nil, err
 	}
 	return protocol.Open(ctx, a, o)
+}
+
+// ServedAs is how an export of this computer is made that a bench declares.
+func ServedAs(c bench.Target) served.Options {
+	return served.Options{Filesystem: c.As, Capacity: int64(c.Capacity), Cluster: int64(c.Cluster),
+		Make: source.Referred}
 }
 
 // Settings are what is known of a server: from the bench, from the profile, and its password from the keyring.

@@ -24,6 +24,7 @@ import (
 	"polytome/internal/target"
 	"polytome/internal/target/drive"
 	"polytome/internal/target/protocols"
+	"polytome/internal/target/served"
 )
 
 // A Survey is one target seen with the titles in mind: a look at it, and what of the titles is chosen for it. The look
@@ -152,6 +153,11 @@ func (s *Survey) profiles(b *bench.Bench) error {
 func WayTo(at string, p *loader.Profile, filesystem string) string {
 	if a, ok := drive.ParseAddress(at); ok {
 		if on := cmp.Or(p.OnDrive(filesystem, a.Network()), p.OnDrive("", a.Network())); on != nil {
+			return on.Via
+		}
+	}
+	if served.Is(at) {
+		if on := cmp.Or(p.NetworkDisk(filesystem), p.NetworkDisk("")); on != nil {
 			return on.Via
 		}
 	}

@@ -9,10 +9,17 @@ import (
 	"polytome/internal/core/plan"
 	"polytome/internal/core/run"
 	"polytome/internal/core/shape"
+	"polytome/internal/target/served"
 )
+
+// Stays reports whether games that are brought there stay where they are: the target is an export of this computer.
+func (s *Survey) Stays() bool { return served.Is(s.dir) }
 
 // Speed is how fast the target takes files.
 func (s *Survey) Speed() estimate.Speed {
+	if s.Stays() {
+		return estimate.Stays
+	}
 	return s.Config.Speed.Speed(s.Config.Via).Limited(int64(s.Config.Rate))
 }
 

@@ -30,6 +30,9 @@ const (
 	maxBack  = 64
 )
 
+// InOrder says that it is read from its beginning on.
+func (w *window) InOrder() bool { return true }
+
 // ReadAt reads the unpacked content.
 func (w *window) ReadAt(b []byte, off int64) (done int, err error) {
 	w.mu.Lock()

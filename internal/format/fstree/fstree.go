@@ -219,6 +219,12 @@ func (f *openFile) Data(off int64) (start, end int64) {
 	return min(off, f.n.Size), f.n.Size
 }
 
+// InOrder reports whether what it has can only be had from its beginning on, as what is packed in archives.
+func (f *openFile) InOrder() bool {
+	o, ok := f.c.(interface{ InOrder() bool })
+	return ok && o.InOrder()
+}
+
 // Section reports where the bytes from off on lie in a file on disk, where they do.
 func (f *openFile) Section(off int64) (of *os.File, at, n int64, ok bool) {
 	if s, is := f.c.(filecopy.Sectioned); is {
@@ -334,6 +340,12 @@ func (c *extents) ReadAt(b []byte, off int64) (int, error) {
 		off = 0
 	}
 	return done, io.EOF
+}
+
+// InOrder reports whether what the extents are of can only be had from its beginning on.
+func (c *extents) InOrder() bool {
+	o, ok := c.r.(interface{ InOrder() bool })
+	return ok && o.InOrder()
 }
 
 // Data is the first run of data at or after off, where r knows its holes; what is between is zeros. At the end it is

@@ -60,26 +60,6 @@ func (m *memory) ReadAt(b []byte, off int64) (int, error) {
 	return int(n), nil
 }
 
-// WriteAt writes.
-func (m *memory) WriteAt(b []byte, off int64) (int, error) {
-	if off < 0 || off+int64(len(b)) > m.size {
-		return 0, errBeyond
-	}
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	pages(off, int64(len(b)), func(number, from, to, done int64) {
-		p := m.page(number)
-		if p == nil {
-			if !slices.ContainsFunc(b[done:done+to-from], func(x byte) bool { return x != 0 }) {
-				return
-			}
-			p = m.add(number)
-		}
-		copy(p[from:to], b[done:])
-	})
-	return len(b), nil
-}
-
 func (m *memory) add(number int64) *page {
 	chunk := number * pageBytes / chunkBytes
 	if m.chunks[chunk] == nil {
@@ -90,34 +70,98 @@ func (m *memory) add(number int64) *page {
 	return p
 }
 
-// Zero forgets what is kept of a run of bytes.
-func (m *memory) Zero(off, n int64) error {
-	if off < 0 || off+n > m.size {
-		return errBeyond
-	}
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	for at, end := off, off+n; at < end; {
-		chunk := at / chunkBytes
-		next := min(end, (chunk+1)*chunkBytes)
-		if next-at == chunkBytes {
-			delete(m.chunks, chunk)
-		}
-		for number, p := range m.chunks[chunk] {
-			from, to := max(at-number*pageBytes, 0), min(next-number*pageBytes, pageBytes)
-			if from == 0 && to == pageBytes {
-				delete(m.chunks[chunk], number)
-			} else if from < to {
-				clear(p[from:to])
+// within are the numbers of the pages that are kept of a run of bytes.
+func (m *memory) within(off, n int64) (out []int64) {
+	first, last := off/pageBytes, (off+n-1)/pageBytes
+	for chunk := off / chunkBytes; chunk <= (off+n-1)/chunkBytes; chunk++ {
+		for number := range m.chunks[chunk] {
+			if first <= number && number <= last {
+				out = append(out, number)
 			}
 		}
-		at = next
+	}
+	return out
+}
+
+// draft is a device that nobody sees what is written to before it is published, all of it at once.
+type draft struct {
+	of    *memory
+	pages map[int64]*page // that were written to
+}
+
+// ReadAt reads what was written, and else what is there.
+func (d *draft) ReadAt(b []byte, off int64) (int, error) {
+	n, err := d.of.ReadAt(b, off)
+	pages(off, int64(n), func(number, from, to, done int64) {
+		if p := d.pages[number]; p != nil {
+			copy(b[done:], p[from:to])
+		}
+	})
+	return n, err
+}
+
+// page is a page that is about to be written to.
+func (d *draft) page(number int64) *page {
+	p := d.pages[number]
+	if p == nil {
+		p = &page{}
+		if was := d.of.page(number); was != nil {
+			*p = *was
+		}
+		d.pages[number] = p
+	}
+	return p
+}
+
+// WriteAt writes.
+func (d *draft) WriteAt(b []byte, off int64) (int, error) {
+	if off < 0 || off+int64(len(b)) > d.of.size {
+		return 0, errBeyond
+	}
+	pages(off, int64(len(b)), func(number, from, to, done int64) {
+		if d.pages[number] == nil && d.of.page(number) == nil && zeros(b[done:done+to-from]) {
+			return
+		}
+		copy(d.page(number)[from:to], b[done:])
+	})
+	return len(b), nil
+}
+
+func zeros(b []byte) bool { return !slices.ContainsFunc(b, func(x byte) bool { return x != 0 }) }
+
+// Zero makes a run of bytes zeros.
+func (d *draft) Zero(off, n int64) error {
+	if off < 0 || off+n > d.of.size {
+		return errBeyond
+	}
+	all := d.of.within(off, n)
+	for number := range d.pages {
+		all = append(all, number)
+	}
+	for _, number := range all {
+		if from, to := max(off-number*pageBytes, 0), min(off+n-number*pageBytes, pageBytes); from < to {
+			clear(d.page(number)[from:to])
+		}
 	}
 	return nil
 }
 
 // Sync has nothing to do.
-func (m *memory) Sync() error { return nil }
+func (d *draft) Sync() error { return nil }
+
+// publish has everybody see what was written.
+func (d *draft) publish() {
+	d.of.mu.Lock()
+	defer d.of.mu.Unlock()
+	for number, p := range d.pages {
+		if zeros(p[:]) {
+			delete(d.of.chunks[number*pageBytes/chunkBytes], number)
+		} else {
+			*d.of.add(number) = *p
+		}
+	}
+	clear(d.pages)
+}
 
 // next is where the first page begins that is kept at an offset or behind it; the size where there is none.
 func (m *memory) next(off int64) int64 {

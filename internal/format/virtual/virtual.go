@@ -9,7 +9,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"path"
+	"io/fs"
+	"maps"
 	"slices"
 	"sort"
 	"strings"
@@ -43,16 +44,31 @@ type Options struct {
 	Cluster    int64 // bytes
 }
 
-// A Volume shows files. It may be read from by several at a time, also while it is changed.
+// A Volume shows files. It may be read from by several at a time, also while it is changed: they see changes when these
+// are published, all at once.
 type Volume struct {
 	dev *memory
 
-	mu     sync.Mutex // guards what follows; one change at a time
-	v      *volume.Volume
-	source map[string]Source // by the folded path
+	mu    sync.Mutex // guards what follows
+	draft *draft
+	v     *volume.Volume
+	files map[string]*shown // by the folded path
+	inUse bool              // somebody may have read where files lie
+	// left are files that went while somebody may read them: they are read where they were for as long.
+	left     []extent
+	withheld []volume.Run // clusters of what went meanwhile
+	changed  bool         // since it was published
 
 	reading sync.RWMutex // guards what follows
 	extents []extent     // in the order in which they lie
+}
+
+// shown is a file of the volume.
+type shown struct {
+	path   string
+	size   int64
+	runs   []volume.Run
+	source Source // nil for one that is away
 }
 
 // An extent is where a file lies.
@@ -65,20 +81,25 @@ type extent struct {
 
 // New makes an empty volume.
 func New(o Options) (*Volume, error) {
-	v := &Volume{dev: newMemory(o.Size), source: map[string]Source{}}
+	v := over(newMemory(o.Size))
 	var err error
 	switch o.Filesystem {
 	case "exfat":
-		err = exfat.Format(v.dev, o.Size, exfat.Options{Cluster: o.Cluster, Label: o.Label, Serial: o.Serial})
+		err = exfat.Format(v.draft, o.Size, exfat.Options{Cluster: o.Cluster, Label: o.Label, Serial: o.Serial})
 	case "fat32":
-		err = fat.Format(v.dev, o.Size, fat.Options{Bits: 32, Cluster: o.Cluster, Label: o.Label, Serial: o.Serial})
+		err = fat.Format(v.draft, o.Size, fat.Options{Bits: 32, Cluster: o.Cluster, Label: o.Label, Serial: o.Serial})
 	default:
 		err = fmt.Errorf("a volume with %q cannot be composed: exfat and fat32 can", o.Filesystem)
 	}
 	if err != nil {
 		return nil, err
 	}
+	v.draft.publish()
 	return v, v.open()
+}
+
+func over(dev *memory) *Volume {
+	return &Volume{dev: dev, draft: &draft{of: dev, pages: map[int64]*page{}}, files: map[string]*shown{}}
 }
 
 // open takes up the tables that are in memory.
@@ -88,121 +109,91 @@ func (v *Volume) open() (err error) {
 		return err
 	}
 	if exfat.Is(boot) {
-		v.v, err = exfat.Open(v.dev, v.dev.size)
+		v.v, err = exfat.Open(v.draft, v.dev.size)
 	} else {
-		v.v, err = fat.Open(v.dev, v.dev.size)
+		v.v, err = fat.Open(v.draft, v.dev.size)
 	}
 	return err
 }
 
-// Load takes up a volume that was saved. Its files have no sources before [Volume.Show].
+// Load takes up a volume that was saved. Its files are away before [Volume.Put] or [Volume.Link] gives them sources.
 func Load(r io.Reader) (*Volume, error) {
 	dev, err := load(r)
 	if err != nil {
 		return nil, err
 	}
-	v := &Volume{dev: dev, source: map[string]Source{}}
+	v := over(dev)
 	if err := v.open(); err != nil {
 		return nil, fmt.Errorf("taking up the layout of a volume: %w", err)
 	}
-	return v, v.note(context.Background())
+	all, err := v.v.Files(context.Background())
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range all {
+		if !p.Folder {
+			v.files[v.Fold(p.Path)] = &shown{path: p.Path, size: p.Size, runs: p.Runs}
+		}
+	}
+	v.changed = true
+	return v, v.Publish()
 }
 
-// Save writes down the tables and folders, and so where everything lies.
-func (v *Volume) Save(w io.Writer) error {
-	v.mu.Lock()
-	defer v.mu.Unlock()
-	return v.dev.save(w)
-}
+// Save writes down the tables and folders as they were published last, and so where everything lies.
+func (v *Volume) Save(w io.Writer) error { return v.dev.save(w) }
 
 // Size is how many bytes the volume has.
 func (v *Volume) Size() int64 { return v.dev.size }
 
 // Info is what the volume is like.
-func (v *Volume) Info() volume.Info {
-	v.mu.Lock()
-	defer v.mu.Unlock()
-	return v.v.Info()
+func (v *Volume) Info() volume.Info { return v.v.Info() }
+
+// FreeBytes is how many bytes can still be given to files.
+func (v *Volume) FreeBytes(ctx context.Context) (int64, error) { return v.v.FreeBytes(ctx) }
+
+// Sum is another one when folders have changed.
+func (v *Volume) Sum(ctx context.Context) (uint64, error) { return v.v.Sum(ctx) }
+
+// Each shows all files and folders.
+func (v *Volume) Each(ctx context.Context, see func(path string, n *volume.Node), problem func(string, error)) error {
+	return v.v.Each(ctx, see, problem)
 }
 
-// A ChangeError says which file could not be shown, and why.
-type ChangeError struct {
-	Path string
-	Err  error
-}
+// Stat looks at a file or folder. The error is [fs.ErrNotExist] where there is none.
+func (v *Volume) Stat(name string) (volume.Node, error) { return v.v.Stat(name) }
 
-func (e *ChangeError) Error() string { return e.Path + " cannot be shown: " + e.Err.Error() }
-
-func (e *ChangeError) Unwrap() error { return e.Err }
-
-// Show has the volume show files, and keeps those that it shows already where they lie. With prune, those go that are
-// not among them, and their space is used again: that is for a time at which nobody reads. Without, they stay, and are
-// read from where they were. What cannot be shown comes back as [*ChangeError]s, joined; the others are there.
-func (v *Volume) Show(ctx context.Context, files []File, prune bool) error {
+// Allows says why a file of so many bytes cannot be put at a path.
+func (v *Volume) Allows(ctx context.Context, name string, size int64) error {
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	there, err := v.there(ctx)
+	begin := v.v.Create
+	if v.files[v.Fold(name)] != nil {
+		begin = v.v.Replace
+	}
+	w, err := begin(ctx, name, size, true)
 	if err != nil {
 		return err
 	}
-	var failed []error
-	wanted := map[string]bool{}
-	for _, f := range files {
-		wanted[v.fold(f.Path)] = true
-	}
-	if prune {
-		for key, p := range there {
-			if wanted[key] {
-				continue
-			}
-			if err := v.v.Remove(ctx, p.Path); err != nil {
-				return err
-			}
-			delete(v.source, key)
-		}
-		if err := v.tidy(ctx, wanted); err != nil {
-			return err
-		}
-	}
-	order := slices.Clone(files)
-	slices.SortStableFunc(order, func(a, b File) int { return cmp.Compare(a.Path, b.Path) })
-	for _, f := range order {
-		key := v.fold(f.Path)
-		if p, ok := there[key]; ok {
-			switch {
-			case p.Size == f.Source.Size():
-				v.source[key] = f.Source
-				continue
-			case !prune: // who reads it must not find another one in its place
-				failed = append(failed, &ChangeError{f.Path, ErrChanged})
-				continue
-			}
-			if err := v.v.Remove(ctx, p.Path); err != nil {
-				return err
-			}
-		}
-		if err := v.add(ctx, f); err != nil {
-			if ctx.Err() != nil {
-				return ctx.Err()
-			}
-			failed = append(failed, &ChangeError{f.Path, err})
-			continue
-		}
-		v.source[key] = f.Source
-	}
-	if err := v.v.Close(); err != nil { // which marks it as written in order
-		return err
-	}
-	if err := v.open(); err != nil {
-		return err
-	}
-	return errors.Join(append(failed, v.note(ctx))...)
+	w.Abort()
+	return nil
 }
 
-// ErrChanged reports a file that has another length now, while somebody may be reading the volume.
-var ErrChanged = errors.New("it has another length now, and is shown again when nobody reads any longer")
+// Source is where the bytes of a file come from; an error for one that is not there or away.
+func (v *Volume) Source(name string) (Source, error) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	f := v.files[v.Fold(name)]
+	switch {
+	case f == nil:
+		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
+	case f.source == nil:
+		return nil, &fs.PathError{Op: "open", Path: name, Err: ErrAway}
+	}
+	return f.source, nil
+}
 
-func (v *Volume) fold(name string) string {
+// Fold brings a path to what the volume compares paths by.
+func (v *Volume) Fold(name string) string {
 	var parts []string
 	for p := range strings.SplitSeq(name, "/") {
 		parts = append(parts, v.v.Format().Fold(p))
@@ -210,90 +201,194 @@ func (v *Volume) fold(name string) string {
 	return strings.Join(parts, "/")
 }
 
-// there are the files of the volume by their folded paths.
-func (v *Volume) there(ctx context.Context) (map[string]volume.Piece, error) {
-	all, err := v.v.Files(ctx)
-	if err != nil {
-		return nil, err
+// Put has the volume show a file. One of that path and length that is there stays where it is, and is read from the new
+// source; one of another length is replaced. The folder that it is in must be there.
+func (v *Volume) Put(ctx context.Context, f File) error {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	key := v.Fold(f.Path)
+	was := v.files[key]
+	n := f.Source.Size()
+	if was != nil && was.size == n {
+		was.source, v.changed = f.Source, true
+		return nil
 	}
-	out := map[string]volume.Piece{}
-	for _, p := range all {
-		if !p.Folder {
-			out[v.fold(p.Path)] = p
-		}
+	begin := v.v.Create
+	if was != nil {
+		begin = v.v.Replace
 	}
-	return out, nil
-}
-
-// add makes a file that has nothing but its place.
-func (v *Volume) add(ctx context.Context, f File) error {
-	if dir := path.Dir(f.Path); dir != "." {
-		if err := v.v.MakeFolder(ctx, dir); err != nil {
-			return err
-		}
-	}
-	w, err := v.v.Create(ctx, f.Path, f.Source.Size(), true)
+	w, err := begin(ctx, f.Path, n, true)
 	if err != nil {
 		return err
 	}
-	if err = w.Skip(f.Source.Size()); err == nil {
+	if err = w.Skip(n); err == nil {
 		if !f.Modified.IsZero() {
 			w.Date(f.Modified)
 		}
 		err = w.Commit()
 	}
+	if err == nil {
+		err = v.v.Flush()
+	}
 	if err != nil {
 		w.Abort()
+		return err
 	}
-	return err
-}
-
-// tidy removes folders that nothing is wanted in.
-func (v *Volume) tidy(ctx context.Context, wanted map[string]bool) error {
-	needed := map[string]bool{}
-	for key := range wanted {
-		for dir := path.Dir(key); dir != "."; dir = path.Dir(dir) {
-			needed[dir] = true
-		}
-	}
-	all, err := v.v.Files(ctx)
+	runs, err := v.v.Extents(f.Path)
 	if err != nil {
 		return err
 	}
-	for _, p := range slices.Backward(all) { // what is inside comes first
-		if p.Folder && p.Path != "." && !needed[v.fold(p.Path)] {
-			if err := v.v.Remove(ctx, p.Path); err != nil {
-				return err
-			}
+	v.changed = true
+	v.files[key] = &shown{f.Path, n, runs, f.Source}
+	if was != nil {
+		return v.leave(ctx, was)
+	}
+	return nil
+}
+
+// Link gives a file that is there its source; nil has it be away.
+func (v *Volume) Link(name string, s Source) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if f := v.files[v.Fold(name)]; f != nil {
+		f.source, v.changed = s, true
+	}
+}
+
+// leave keeps the clusters of a file that went, as long as somebody may read them.
+func (v *Volume) leave(ctx context.Context, was *shown) error {
+	if !v.inUse {
+		return nil
+	}
+	v.left = append(v.left, v.lies(was)...)
+	return v.withhold(ctx, was.runs)
+}
+
+func (v *Volume) withhold(ctx context.Context, runs []volume.Run) error {
+	for _, r := range runs {
+		free, err := v.v.Withhold(ctx, r)
+		if err != nil {
+			return err
+		}
+		if free {
+			v.withheld = append(v.withheld, r)
 		}
 	}
 	return nil
 }
 
-// note notes where the files lie.
-func (v *Volume) note(ctx context.Context) error {
-	all, err := v.there(ctx)
+// MakeFolder makes a folder and those above it. One that is there is fine.
+func (v *Volume) MakeFolder(ctx context.Context, name string) error {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.changed = true
+	return errors.Join(v.v.MakeFolder(ctx, name), v.v.Flush())
+}
+
+// Remove removes a file, or an empty folder. Who reads the file goes on reading it where it was.
+func (v *Volume) Remove(ctx context.Context, name string) error {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	runs, err := v.v.Extents(name)
 	if err != nil {
 		return err
 	}
-	info := v.v.Info()
-	var out []extent
-	for key, p := range all {
-		at := int64(0)
-		for _, r := range p.Runs {
-			n := min(int64(r.Count)*info.Cluster, p.Size-at)
-			if n <= 0 {
-				break
-			}
-			out = append(out, extent{info.Heap + int64(r.First-2)*info.Cluster, n, p.Path, at, v.source[key]})
-			at += n
+	if err := v.v.Remove(ctx, name); err != nil {
+		return err
+	}
+	if err := v.v.Flush(); err != nil {
+		return err
+	}
+	key := v.Fold(name)
+	was := v.files[key]
+	delete(v.files, key)
+	v.changed = true
+	if was != nil {
+		return v.leave(ctx, was)
+	}
+	if v.inUse {
+		return v.withhold(ctx, runs)
+	}
+	return nil
+}
+
+// Rename gives a file or folder another path. What it has stays where it is.
+func (v *Volume) Rename(ctx context.Context, from, to string) error {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if err := v.v.Rename(ctx, from, to); err != nil {
+		return err
+	}
+	was := v.Fold(from)
+	for _, key := range slices.Collect(maps.Keys(v.files)) {
+		if key != was && !strings.HasPrefix(key, was+"/") {
+			continue
 		}
+		f := *v.files[key]
+		f.path = to + f.path[len(from):]
+		delete(v.files, key)
+		v.files[v.Fold(f.path)] = &f
+	}
+	v.changed = true
+	return v.v.Flush()
+}
+
+// Use says whether somebody may read from now on. For as long, the space of what goes is not used again.
+func (v *Volume) Use(yes bool) error {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if yes {
+		v.inUse = true
+		return v.publish() // what went before is gone for whoever comes
+	}
+	v.inUse = false
+	for _, r := range v.withheld {
+		v.v.Restore(r)
+	}
+	v.withheld, v.left = nil, nil
+	v.changed = true
+	return v.publish()
+}
+
+// Publish has those who read see what was changed.
+func (v *Volume) Publish() error {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	return v.publish()
+}
+
+func (v *Volume) publish() error {
+	if !v.changed {
+		return nil
+	}
+	if err := v.v.Close(); err != nil { // which marks it as written in order; it can be written to again
+		return err
+	}
+	out := slices.Clone(v.left)
+	for _, f := range v.files {
+		out = append(out, v.lies(f)...)
 	}
 	slices.SortFunc(out, func(a, b extent) int { return cmp.Compare(a.at, b.at) })
 	v.reading.Lock()
-	v.extents = out
-	v.reading.Unlock()
+	defer v.reading.Unlock()
+	v.draft.publish()
+	v.extents, v.changed = out, false
 	return nil
+}
+
+// lies is where a file lies.
+func (v *Volume) lies(f *shown) (out []extent) {
+	info := v.v.Info()
+	at := int64(0)
+	for _, r := range f.runs {
+		n := min(int64(r.Count)*info.Cluster, f.size-at)
+		if n <= 0 {
+			break
+		}
+		out = append(out, extent{info.Heap + int64(r.First-2)*info.Cluster, n, f.path, at, f.source})
+		at += n
+	}
+	return out
 }
 
 // ErrAway reports a file whose source is not there.

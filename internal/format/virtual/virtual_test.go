@@ -10,9 +10,11 @@ import (
 	"math/rand"
 	fast "math/rand/v2"
 	"os"
+	"path"
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -54,6 +56,28 @@ func fresh(t testing.TB, filesystem string, bytes int64) *virtual.Volume {
 		Cluster: cluster})
 	require.NoError(t, err)
 	return v
+}
+
+// show has a volume show files; with prune, those go that are not among them.
+func show(v *virtual.Volume, files []virtual.File, prune bool) error {
+	wanted := map[string]bool{}
+	var errs []error
+	for _, f := range files {
+		wanted[strings.ToUpper(f.Path)] = true
+		if dir := path.Dir(f.Path); dir != "." {
+			errs = append(errs, v.MakeFolder(ctx, dir))
+		}
+		errs = append(errs, v.Put(ctx, f))
+	}
+	var there []string
+	errs = append(errs, v.Each(ctx, func(name string, n *volume.Node) { there = append(there, name) }, nil))
+	for _, name := range slices.Backward(slices.Sorted(slices.Values(there))) { // what is inside comes first
+		needed := slices.ContainsFunc(files, func(f virtual.File) bool { return strings.HasPrefix(f.Path, name+"/") })
+		if prune && !needed && !wanted[strings.ToUpper(name)] {
+			errs = append(errs, v.Remove(ctx, name))
+		}
+	}
+	return errors.Join(append(errs, v.Publish())...)
 }
 
 // written writes a volume into an image.
@@ -121,7 +145,7 @@ func TestForeignJudges(t *testing.T) {
 		for name, data := range want {
 			files = append(files, file(name, data))
 		}
-		require.NoError(t, v.Show(ctx, files, false))
+		require.NoError(t, show(v, files, false))
 		img := written(t, v)
 		judge.Run(t, "fsck."+map[string]string{"exfat": "exfat", "fat32": "fat"}[filesystem], "-n", img)
 		assert.Equal(t, want, contents(t, v))
@@ -140,7 +164,7 @@ func TestForeignJudges(t *testing.T) {
 // TestDataAndHoles: what is not said to be data is zeros.
 func TestDataAndHoles(t *testing.T) {
 	v := fresh(t, "exfat", 64*size.MiB)
-	require.NoError(t, v.Show(ctx, []virtual.File{file("a.iso", noise(1, 3<<20+17)), file("b.iso", noise(2, 100)), file(
+	require.NoError(t, show(v, []virtual.File{file("a.iso", noise(1, 3<<20+17)), file("b.iso", noise(2, 100)), file(
 		"c/d.iso", noise(3, 1<<20))}, false))
 	whole := make([]byte, v.Size())
 	_, err := v.ReadAt(whole, 0)
@@ -183,7 +207,7 @@ func TestWhatIsThereStaysWhereItIs(t *testing.T) {
 		for name, data := range want {
 			files = append(files, file(name, data))
 		}
-		require.NoError(t, v.Show(ctx, files, prune))
+		require.NoError(t, show(v, files, prune))
 		if prune {
 			shown = want
 		} else {
@@ -214,11 +238,100 @@ func TestWhatIsThereStaysWhereItIs(t *testing.T) {
 					all = append(all, file(name, data))
 				}
 			}
-			require.NoError(t, v.Show(ctx, all, false))
+			require.NoError(t, show(v, all, false))
 			require.Equal(t, shown, contents(t, v), n)
 		}
 	}
 	judge.Run(t, "fsck.exfat", "-n", written(t, v))
+}
+
+// TestWhoReadsIsNotDisturbed: a console that looked where files lie finds all of them there for as long as it is
+// connected, whatever comes, goes and is replaced; then their space is used again.
+func TestWhoReadsIsNotDisturbed(t *testing.T) {
+	r := rand.New(rand.NewSource(5))
+	v := fresh(t, "exfat", 256*size.MiB)
+	names := func() string { return fmt.Sprintf("%s/%d.iso", []string{"FULL", "SHORT"}[r.Intn(2)], r.Intn(12)) }
+	for round := range 12 {
+		require.NoError(t, v.Use(true))
+		looked, err := exfat.Open(reader{v}, v.Size())
+		require.NoError(t, err)
+		all, err := looked.Files(ctx)
+		require.NoError(t, err)
+		was := contents(t, v)
+		changed := map[string]bool{}
+		var more int64
+		for range 10 {
+			name := names()
+			require.NoError(t, v.MakeFolder(ctx, path.Dir(name)))
+			if err := v.Remove(ctx, name); r.Intn(2) == 0 || err != nil {
+				data := noise(r.Intn(1<<16), r.Intn(2<<20)+1)
+				more += int64(len(data))
+				require.NoError(t, v.Put(ctx, file(name, data)))
+			}
+			changed[name] = true
+			if r.Intn(3) == 0 {
+				require.NoError(t, v.Publish())
+			}
+		}
+		require.NoError(t, v.Publish())
+		info := looked.Info()
+		for _, p := range all {
+			if p.Folder || p.Size == 0 {
+				continue
+			}
+			b := make([]byte, p.Size)
+			_, err := v.ReadAt(b, info.Heap+int64(p.Runs[0].First-2)*info.Cluster)
+			require.NoError(t, err)
+			assert.True(t, bytes.Equal(was[p.Path], b), "round %d: %s, changed: %v", round, p.Path, changed[p.Path])
+		}
+		now := contents(t, v)
+		require.NoError(t, v.Use(false))
+		assert.Equal(t, now, contents(t, v))
+		used := int64(0)
+		for _, data := range now {
+			used += (int64(len(data)) + info.Cluster - 1) / info.Cluster * info.Cluster
+		}
+		free, err := v.FreeBytes(ctx)
+		require.NoError(t, err)
+		assert.InDelta(t, int64(info.Clusters)*info.Cluster-used, free, 20*4096, "what went is free again")
+	}
+	judge.Run(t, "fsck.exfat", "-n", written(t, v))
+}
+
+// TestNothingIsSeenByHalves: whoever reads sees changes when they are published, all at once, and a volume that was
+// ejected in order.
+func TestNothingIsSeenByHalves(t *testing.T) {
+	v := fresh(t, "exfat", 64*size.MiB)
+	require.NoError(t, show(v, []virtual.File{file("a.iso", noise(1, 1<<20))}, false))
+	before := contents(t, v)
+	require.NoError(t, v.Put(ctx, file("b.iso", noise(2, 1<<20))))
+	require.NoError(t, v.Remove(ctx, "a.iso"))
+	assert.Equal(t, before, contents(t, v))
+	on, err := exfat.Open(reader{v}, v.Size())
+	require.NoError(t, err)
+	assert.False(t, on.Info().Dirty)
+	var saved bytes.Buffer
+	require.NoError(t, v.Save(&saved))
+	require.NoError(t, v.Publish())
+	assert.Equal(t, map[string][]byte{"b.iso": noise(2, 1<<20)}, contents(t, v))
+	again, err := virtual.Load(&saved)
+	require.NoError(t, err)
+	_, err = again.Source("a.iso")
+	assert.ErrorIs(t, err, virtual.ErrAway)
+	again.Link("A.ISO", bytesOf{bytes.NewReader(noise(1, 1<<20))})
+	require.NoError(t, again.Publish())
+	assert.Equal(t, before, contents(t, again))
+	require.NoError(t, v.MakeFolder(ctx, "FULL"))
+	require.NoError(t, v.Rename(ctx, "b.iso", "FULL/c.iso"))
+	require.NoError(t, v.Rename(ctx, "FULL", "SHORT"))
+	require.NoError(t, v.Publish())
+	assert.Equal(t, map[string][]byte{"SHORT/c.iso": noise(2, 1<<20)}, contents(t, v))
+	name, at, ok := "", int64(-1), false
+	for off := int64(0); off < v.Size() && !ok; off += 4096 {
+		name, at, ok = v.At(off)
+	}
+	assert.Equal(t, "SHORT/c.iso", name)
+	assert.Zero(t, at)
 }
 
 // source is one that changes under way.
@@ -241,7 +354,7 @@ func (s *source) ReadAt(b []byte, off int64) (int, error) {
 func TestASourceThatVanishes(t *testing.T) {
 	v := fresh(t, "exfat", 64*size.MiB)
 	a, b := &source{data: noise(1, 1<<20), size: 1 << 20}, &source{data: noise(2, 1<<20), size: 1 << 20}
-	require.NoError(t, v.Show(ctx, []virtual.File{{Path: "a.iso", Source: a}, {Path: "b.iso", Source: b}}, false))
+	require.NoError(t, show(v, []virtual.File{{Path: "a.iso", Source: a}, {Path: "b.iso", Source: b}}, false))
 	where := func(name string) int64 {
 		for at := int64(0); at < v.Size(); at += 4096 {
 			if n, off, ok := v.At(at); ok && n == name && off == 0 {
@@ -270,21 +383,10 @@ func TestASourceThatVanishes(t *testing.T) {
 	_, err = v.ReadAt(buf, at)
 	require.NoError(t, err)
 
-	// another length is not shown while somebody may read, and is at the next time
-	longer := []virtual.File{{Path: "A.ISO", Source: &source{data: noise(4, 2<<20), size: 2 << 20}}, {Path: "b.iso",
-		Source: b}}
-	err = v.Show(ctx, longer, false)
-	assert.ErrorIs(t, err, virtual.ErrChanged)
-	assert.Len(t, contents(t, v)["a.iso"], 1<<20)
-	require.NoError(t, v.Show(ctx, longer, true))
-	assert.Len(t, contents(t, v)["A.ISO"], 2<<20)
-
 	// more than there is room for: the rest is there
-	err = v.Show(ctx, append(longer, virtual.File{Path: "huge.iso", Source: &source{size: 1 << 40}}, file("c.iso",
-		noise(5, 100))), false)
-	var refused *virtual.ChangeError
-	require.ErrorAs(t, err, &refused)
-	assert.Equal(t, "huge.iso", refused.Path)
+	err = show(v, []virtual.File{{Path: "huge.iso", Source: &source{size: 63 << 20}}, file("c.iso", noise(5, 100))},
+		false)
+	assert.ErrorIs(t, err, volume.ErrNoSpace)
 	assert.Contains(t, contents(t, v), "c.iso")
 
 	loaded, err := virtual.Load(bytes.NewReader(nil))
@@ -295,7 +397,7 @@ func TestASourceThatVanishes(t *testing.T) {
 // FuzzLoad: what was saved and spoilt is an error, or a volume.
 func FuzzLoad(f *testing.F) {
 	v := fresh(f, "exfat", 8*size.MiB)
-	if err := v.Show(ctx, []virtual.File{file("a/b.iso", noise(1, 10_000))}, false); err != nil {
+	if err := show(v, []virtual.File{file("a/b.iso", noise(1, 10_000))}, false); err != nil {
 		f.Fatal(err)
 	}
 	var saved bytes.Buffer
@@ -323,18 +425,24 @@ func BenchmarkTenThousand(b *testing.B) {
 	begun := time.Now()
 	v, err := virtual.New(virtual.Options{Filesystem: "exfat", Label: "GAMES", Size: 21 << 40, Cluster: 1 << 20})
 	require.NoError(b, err)
-	require.NoError(b, v.Show(ctx, files, false))
+	require.NoError(b, show(v, files, false))
 	made := time.Since(begun)
 	var saved bytes.Buffer
 	require.NoError(b, v.Save(&saved))
 	v = nil
+	link := func() {
+		for _, f := range files {
+			v.Link(f.Path, f.Source)
+		}
+		require.NoError(b, v.Publish())
+	}
 	var before, after runtime.MemStats
 	runtime.GC()
 	runtime.ReadMemStats(&before)
 	for b.Loop() {
 		v, err = virtual.Load(bytes.NewReader(saved.Bytes()))
 		require.NoError(b, err)
-		require.NoError(b, v.Show(ctx, files, false))
+		link()
 	}
 	runtime.GC()
 	runtime.ReadMemStats(&after)

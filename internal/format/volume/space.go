@@ -1,6 +1,7 @@
 package volume
 
 import (
+	"context"
 	"slices"
 )
 
@@ -169,4 +170,22 @@ func split(runs []Run, n int64) (head, tail []Run) {
 		}
 	}
 	return head, tail
+}
+
+// Withhold has free clusters not be used before [Volume.Restore]: whoever read the volume before they were freed may
+// still read them. It reports whether all of them were free.
+func (v *Volume) Withhold(ctx context.Context, r Run) (bool, error) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if err := v.load(ctx); err != nil {
+		return false, err
+	}
+	return v.space.at(r), nil
+}
+
+// Restore has clusters be free again that were withheld.
+func (v *Volume) Restore(r Run) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.space.give(r)
 }

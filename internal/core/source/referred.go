@@ -1,0 +1,191 @@
+package source
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"polytome/internal/core/shape"
+	"polytome/internal/core/title"
+	"polytome/internal/format/virtual"
+	"polytome/internal/target"
+)
+
+// Recipe is a spec for [Referred]; ok is false where the bytes have to be made once and kept, as they cannot be had at
+// any offset, or nobody knows yet how many there are.
+func (o *Opener) Recipe(s *shape.Spec) (recipe []byte, ok bool, err error) {
+	if s.OnTarget() || s.AtMost || len(s.Sums) > 0 {
+		return nil, false, nil
+	}
+	files := []*title.File{&s.Source}
+	if s.With != nil {
+		for i := range s.With.Parts {
+			files = append(files, &s.With.Parts[i].File)
+		}
+	}
+	for _, f := range files {
+		if f.Entry == "" {
+			continue
+		}
+		c, err := o.Open(f)
+		if err != nil {
+			return nil, false, err
+		}
+		in, is := c.(interface{ InOrder() bool })
+		_ = c.Close() // of which nothing was read
+		if is && in.InOrder() {
+			return nil, false, nil
+		}
+	}
+	recipe, err = json.Marshal(s)
+	return recipe, err == nil, err
+}
+
+// mostOpen is how many sources that are referred to are open at once.
+const mostOpen = 64
+
+// lazies are the sources that are open. Those that were opened last stay.
+var lazies struct {
+	sync.Mutex
+	open []*lazy // the one that was opened last is the last
+}
+
+// Referred is a source that is opened when somebody reads it, by a recipe of [Opener.Recipe].
+func Referred(recipe []byte, size int64) (virtual.Source, error) {
+	l := &lazy{size: size}
+	if err := json.Unmarshal(recipe, &l.spec); err != nil {
+		return nil, fmt.Errorf("how a file is made cannot be read: %w", err)
+	}
+	l.alone = l.spec.Shape != shape.Whole || l.spec.Source.Entry != ""
+	return l, nil
+}
+
+// lazy is a source that is opened when somebody reads it.
+type lazy struct {
+	spec shape.Spec
+	size int64
+	// alone is set for content that is read from one place at a time.
+	alone bool
+	// looked is when it was looked last whether the source is what it was, in nanoseconds since 1970.
+	looked atomic.Int64
+
+	mu     sync.RWMutex // guards what follows
+	opener *Opener
+	c      target.Content
+}
+
+// Size is how many bytes it has.
+func (l *lazy) Size() int64 { return l.size }
+
+// ReadAt reads. A source that failed is opened again the next time, and so heals when it is back.
+func (l *lazy) ReadAt(b []byte, off int64) (int, error) {
+	if err := l.same(); err != nil {
+		return 0, err
+	}
+	c, done, err := l.take()
+	if err != nil {
+		return 0, err
+	}
+	n, err := c.ReadAt(b, off)
+	done()
+	if n < len(b) && !errors.Is(err, io.EOF) {
+		l.close()
+	}
+	return n, err
+}
+
+// lookEvery is for how long a source that is being read is taken for the one that it was.
+const lookEvery = time.Second
+
+// same fails once the source is another one than it was: what is read would be half of each.
+func (l *lazy) same() error {
+	now := time.Now().UnixNano()
+	if was := l.looked.Load(); now-was < int64(lookEvery) {
+		return nil
+	}
+	if err := Unchanged(&l.spec); err != nil {
+		l.close()
+		return err
+	}
+	l.looked.Store(now)
+	return nil
+}
+
+// take has the content open until done.
+func (l *lazy) take() (c target.Content, done func(), err error) {
+	for {
+		l.mu.RLock()
+		if l.c != nil && !l.alone {
+			return l.c, l.mu.RUnlock, nil
+		}
+		l.mu.RUnlock()
+		l.mu.Lock()
+		if l.c == nil {
+			if err := l.begin(); err != nil {
+				l.mu.Unlock()
+				return nil, nil, err
+			}
+			l.mu.Unlock()
+			opened(l) // which may close others
+			continue
+		}
+		if l.alone {
+			return l.c, l.mu.Unlock, nil
+		}
+		l.mu.Unlock()
+	}
+}
+
+// begin opens the content. The caller holds the lock.
+func (l *lazy) begin() error {
+	opener := &Opener{}
+	c, err := opener.Make(context.Background(), &l.spec)
+	if err == nil && c.Size() != l.size {
+		err = errors.Join(fmt.Errorf("it has %d bytes now, and had %d", c.Size(), l.size), c.Close())
+	}
+	if err != nil {
+		return errors.Join(err, opener.Close())
+	}
+	l.opener, l.c = opener, c
+	return nil
+}
+
+func (l *lazy) close() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.c != nil {
+		_ = errors.Join(l.c.Close(), l.opener.Close()) // which were read from
+		l.c, l.opener = nil, nil
+	}
+	l.looked.Store(0)
+}
+
+// opened notes that a source is open, and closes the one that was opened first where there are too many.
+func opened(l *lazy) {
+	lazies.Lock()
+	lazies.open = append(lazies.open, l)
+	var old *lazy
+	if len(lazies.open) > mostOpen {
+		old, lazies.open = lazies.open[0], lazies.open[1:]
+	}
+	lazies.Unlock()
+	if old != nil && old != l {
+		old.close()
+	}
+}
+
+// CloseReferred closes the sources that are open; those that are read again are opened again.
+func CloseReferred() {
+	lazies.Lock()
+	all := lazies.open
+	lazies.open = nil
+	lazies.Unlock()
+	for _, l := range all {
+		l.close()
+	}
+}
