@@ -25,6 +25,8 @@ type Card struct {
 	Virtual bool `json:"virtual,omitempty"`
 	// Given is set where the addresses were given to it by the network (DHCP, RFC 2131), as far as can be reported.
 	Given bool `json:"given,omitempty"`
+	// Megabits is how many a second the cable carries, as both ends agreed; 0 where that is not reported.
+	Megabits int `json:"megabits,omitempty"`
 }
 
 // Has reports whether the card has an address.
@@ -70,6 +72,11 @@ func (s System) Cards() ([]Card, error) {
 		if _, err := os.Stat(filepath.Join(s.Root, "/sys/class/net", i.Name)); err == nil && !c.Loopback {
 			_, err := os.Stat(filepath.Join(s.Root, "/sys/class/net", i.Name, "device"))
 			c.Virtual = err != nil
+		}
+		if speed, err := os.ReadFile(filepath.Join(s.Root, "/sys/class/net", i.Name, "speed")); err == nil {
+			if n, err := strconv.Atoi(strings.TrimSpace(string(speed))); err == nil && n > 0 {
+				c.Megabits = n
+			}
 		}
 		if carrier, err := os.ReadFile(filepath.Join(s.Root, "/sys/class/net", i.Name, "carrier")); err == nil {
 			c.Plugged = strings.TrimSpace(string(carrier)) == "1"

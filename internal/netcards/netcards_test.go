@@ -22,6 +22,8 @@ func TestCardsOfAnotherComputer(t *testing.T) {
 	}
 	write("/sys/class/net/eth0/carrier", "1\n")
 	write("/sys/class/net/eth1/carrier", "0\n")
+	write("/sys/class/net/eth0/speed", "100\n")
+	write("/sys/class/net/eth1/speed", "-1\n")
 	write("/sys/class/net/eth0/device/x", "")
 	write("/sys/class/net/wlan0/wireless/x", "")
 	write("/run/systemd/netif/leases/2", "ADDRESS=10.0.0.7\n")
@@ -46,6 +48,8 @@ func TestCardsOfAnotherComputer(t *testing.T) {
 		cards[3].Name}, "a cable first")
 	assert.True(t, cards[0].Given, "a lease is kept for it")
 	assert.False(t, cards[2].Given)
+	assert.Equal(t, 100, cards[0].Megabits)
+	assert.Zero(t, cards[1].Megabits, "nothing is plugged in")
 	assert.False(t, cards[1].Plugged)
 	assert.True(t, cards[2].Wireless)
 	assert.True(t, cards[1].Virtual && !cards[0].Virtual, "there is hardware behind one of them")

@@ -10,6 +10,7 @@ import (
 	"polytome/internal/core/estimate"
 	"polytome/internal/core/run"
 	"polytome/internal/core/title"
+	"polytome/internal/target/served"
 )
 
 // MaxPriority is how much a title can be wanted at most, and with a minus at least.
@@ -161,6 +162,9 @@ func (p *Target) Remember(names map[string]string) bool {
 // Learn takes in how fast a run at the target was, beside what was known of it and of the adapter that it is behind. It
 // reports whether there was something to learn.
 func (p *Target) Learn(known *estimate.Learnt, adapter string, r *run.Report) bool {
+	if served.Is(p.At) { // nothing is copied
+		return false
+	}
 	var l estimate.Learnt
 	if known != nil {
 		l = *known // others share it

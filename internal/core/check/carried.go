@@ -20,10 +20,17 @@ type Carried struct {
 	Picture *picture.Rule // how it is wanted
 }
 
+// A CarriedList is a file in which titles are listed that is to be on such a target.
+type CarriedList struct {
+	Path   string
+	Data   []byte
+	Titles int // in it
+}
+
 // AuditCarried reads a target that carries the covers of another one: no loader reads from it, so what counts is that
 // every cover is there, as it is wanted, and that nothing else is carried along. Its checklist says how they get over.
 func AuditCarried(ctx context.Context, p target.Target, of string, shown string, wanted []Carried,
-	depth Depth) (*Report, error) {
+	lists []CarriedList, depth Depth) (*Report, error) {
 	if depth == "" {
 		depth = Inside
 	}
@@ -67,6 +74,11 @@ func AuditCarried(ctx context.Context, p target.Target, of string, shown string,
 			size.Count(len(wanted), "cover"), lacks), Matters: "the console will show no picture for them",
 			Remedy: "run again: only what is missing is copied", Fixes: fixes})
 	}
+	for i := range lists {
+		if err := a.carriedList(&lists[i], of, shown); err != nil {
+			return nil, err
+		}
+	}
 	for i := range a.tree.entries {
 		e := &a.tree.entries[i]
 		if !e.Folder && !a.claimed[a.tree.fold(e.Path)] {
@@ -82,6 +94,10 @@ func AuditCarried(ctx context.Context, p target.Target, of string, shown string,
 	})
 	a.space()
 	a.r.sort()
+	if len(lists) > 0 { // it is the console's own stick
+		a.r.Checklist = []string{fmt.Sprintf("Have %s read its list again", shown)}
+		return &a.r, nil
+	}
 	a.r.Checklist = []string{
 		"Eject the stick, and plug it into the console",
 		fmt.Sprintf("Copy everything on it over the console's files of %s, in the console's own file manager, and "+
@@ -89,4 +105,31 @@ func AuditCarried(ctx context.Context, p target.Target, of string, shown string,
 		fmt.Sprintf("Restart %s, or have it rescan", shown),
 	}
 	return &a.r, nil
+}
+
+// carriedList compares a list with what it shall say.
+func (a *audit) carriedList(l *CarriedList, of, shown string) error {
+	if a.ctx.Err() != nil {
+		return a.ctx.Err()
+	}
+	f := Finding{Kind: Promised, Grade: Stops, Path: l.Path, Remedy: "run again: only what has changed is copied",
+		Matters: shown + " shows the titles that stand in it, and no others"}
+	e, there := a.tree.file(l.Path)
+	if !there {
+		f.Say = fmt.Sprintf("%s waits for its first list: %s is not here", shown, l.Path)
+		a.report(f)
+		return nil
+	}
+	a.claim(e.Path)
+	text, err := a.tree.text(e)
+	switch {
+	case err != nil:
+		f.Say = fmt.Sprintf("%s cannot be read: %v", l.Path, err)
+	case text != string(l.Data):
+		f.Say = fmt.Sprintf("%s is not the list of the %s on %s", l.Path, size.Count(l.Titles, "title"), of)
+	default:
+		return nil
+	}
+	a.report(f)
+	return nil
 }

@@ -79,6 +79,9 @@ func (s *Sheet) Explain(i int) Explanation {
 		}
 	case Present:
 		e.Say = "is already there, as " + r.path
+		if r.path == "" {
+			e.Say = "has no picture to be carried, and stands in the list"
+		}
 	case Renamed:
 		e.Say = fmt.Sprintf("is already there as %s, and is renamed to %s without copying", firstOf(s.of.Found[i]),
 			pl.Items[0].Path)
@@ -279,7 +282,7 @@ func (s *Sheet) Short(i int) string {
 		return size.Format(v.Number) + " short"
 	case v.Kind.Goes() && len(pl.Items) > 1:
 		return fmt.Sprintf("%s  and %d more", pl.Items[0].Path, len(pl.Items)-1)
-	case v.Kind.Goes():
+	case v.Kind.Goes() && len(pl.Items) > 0:
 		return pl.Items[0].Path
 	}
 	return s.Explain(i).Say

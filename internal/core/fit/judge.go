@@ -209,7 +209,9 @@ func (s *Sheet) judge(i int) reason {
 			return v
 		}
 	}
-	v.Disc, v.path = 0, pl.Items[0].Path
+	if v.Disc = 0; len(pl.Items) > 0 { // none where nothing of the title is carried but its line in a list
+		v.path = pl.Items[0].Path
+	}
 	switch {
 	case moved:
 		v.Kind = Renamed

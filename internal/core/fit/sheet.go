@@ -34,7 +34,7 @@ type Case struct {
 	// Covers are estimated in. CoversMost is how many bytes they may take; nil for any number.
 	Covers     bool
 	CoversMost *int64
-	// Carried is set where titles consist of their covers alone, see [layout.Tree.OnlyCovers]: no loader reads them
+	// Carried is set where titles consist of their covers alone, see [layout.Tree.Carried]: no loader reads them
 	// from here.
 	Carried bool
 	// Reserve is how many bytes are to stay free.

@@ -53,7 +53,7 @@ func TestATreeOfCoversAlone(t *testing.T) {
 	foreign := title.Title{Key: "f", Platform: "wren8", Form: title.Cartridge, Name: "Ropewalk", Of: 1,
 		Discs: []title.Disc{{Number: 1, File: title.File{Path: "/x.w8"}}}}
 	whole := layout.Lay([]title.Title{two, twin, bare, foreign}, p, coretest.Destination(t, p, "usb", "fat32"))
-	tree := whole.OnlyCovers()
+	tree := whole.Carried()
 	paths := func(i int) (out []string) {
 		for _, it := range tree.Placements[i].Items {
 			require.Equal(t, shape.Fitted, it.Shape)

@@ -26,8 +26,15 @@ type Companion struct {
 // whose source is empty while none is known, and settings. Playlists and launchers are among its
 // items.
 func (t *Tree) Companions(i int) []Companion {
+	if t.whole != nil || t.apart() {
+		return nil
+	}
+	return t.companions(i)
+}
+
+func (t *Tree) companions(i int) []Companion {
 	p, tt := &t.Placements[i], &t.titles[i]
-	if p.Refusal != nil || t.onlyCovers {
+	if p.Refusal != nil {
 		return nil
 	}
 	var out []Companion
@@ -56,7 +63,7 @@ type Beside struct {
 // Beside are the companions of title i that can be written, with covers only where they are wanted.
 func (t *Tree) Beside(i int, covers bool) (out []Beside) {
 	p, tt := &t.Placements[i], &t.titles[i]
-	if p.Refusal != nil || t.onlyCovers {
+	if p.Refusal != nil || t.whole != nil || t.apart() {
 		return nil
 	}
 	for k := range t.l.p.Companions {

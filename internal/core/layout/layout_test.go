@@ -285,8 +285,10 @@ func TestListFiles(t *testing.T) {
 	p := coretest.Rowan(t)
 	tree := layout.Lay([]title.Title{vesper(2, "Mosswick", "short"), vesper(1, "Copper Tide", "full"),
 		vesper(3, "Not wanted", "full")}, p, coretest.Destination(t, p, "nbd", "exfat"))
-	lists := tree.Lists(func(i int) bool { return i != 2 })
+	assert.Empty(t, tree.Lists(func(int) bool { return true }), "it lies apart")
+	lists := tree.Carried().Lists(func(i int) bool { return i != 2 })
 	require.Len(t, lists, 1)
+	assert.Equal(t, 2, lists[0].Entries())
 	assert.Equal(t, "rowan-net.lst", lists[0].Path)
 	assert.Equal(t, "VSP-00001;full;Copper Tide;VSP-00001 - Copper Tide.iso\nVSP-00002;short;Mosswick;VSP-00002 - "+
 		"Mosswick.iso\n", string(lists[0].Data))
@@ -324,7 +326,7 @@ fill = 0x20
 	binary, err := loader.ParseProfile("b.toml", []byte(text))
 	require.NoError(t, err)
 	tree = layout.Lay([]title.Title{vesper(2, "Mosswick", "short")}, binary, coretest.Destination(t, binary, "nbd",
-		"exfat"))
+		"exfat")).Carried()
 	lists = tree.Lists(func(int) bool { return true })
 	require.Len(t, lists, 1)
 	assert.Equal(t, "LISTVSP-00002\x00M\x00o\x00s\x00\x00\x01MOSS          END", string(lists[0].Data))

@@ -63,7 +63,7 @@ func (l *layer) listPath(list *loader.List, r *Row) string {
 // listed are the rules for lists that hold where the tree is laid for.
 func (t *Tree) listed() (out []*loader.List) {
 	for k := range t.l.p.Lists {
-		if l := &t.l.p.Lists[k]; !t.onlyCovers && (len(l.On) == 0 || slices.Contains(l.On,
+		if l := &t.l.p.Lists[k]; (t.whole != nil) == t.apart() && (len(l.On) == 0 || slices.Contains(l.On,
 			t.l.destination.attachment())) {
 			out = append(out, l)
 		}
@@ -74,7 +74,11 @@ func (t *Tree) listed() (out []*loader.List) {
 // Lists writes the files in which the loader wants its titles listed, for the titles that include says yes to. Where
 // the path of a list has fields, there is one for each path that comes about.
 func (t *Tree) Lists(include func(i int) bool) (out []ListFile) {
-	for _, l := range t.listed() {
+	rules := t.listed()
+	if t.whole != nil { // they say where titles are in the whole tree
+		t = t.whole
+	}
+	for _, l := range rules {
 		at := map[string]int{}
 		for i := range t.titles {
 			tt, p := &t.titles[i], &t.Placements[i]
@@ -99,6 +103,9 @@ func (t *Tree) Lists(include func(i int) bool) (out []ListFile) {
 	return out
 }
 
+// Entries is how many titles or discs stand in it.
+func (f *ListFile) Entries() int { return len(f.rows) }
+
 // A ListLine is how many bytes titles add to a file in which they are listed.
 type ListLine struct {
 	Path string
@@ -115,7 +122,11 @@ func (t *Tree) ListLines() (out []ListLine) {
 		discs += len(t.titles[i].Discs)
 	}
 	most := strconv.Itoa(discs)
-	for _, l := range t.listed() {
+	rules := t.listed()
+	if t.whole != nil {
+		t = t.whole
+	}
+	for _, l := range rules {
 		if len(l.Path.Fields()) == 0 {
 			out = append(out, ListLine{t.l.cased(l.Path.FillPath(&loader.Values{})), t, l, nil, most})
 			continue

@@ -25,7 +25,7 @@ func (n *Numbering) counts(i int) bool { return n.Counts == nil || n.Counts(i) }
 
 // Numbered reports whether some title of the tree has a running number in its path.
 func (t *Tree) Numbered() bool {
-	return !t.onlyCovers && slices.ContainsFunc(t.l.p.Accepts, func(a loader.Accept) bool { return a.Numbered() })
+	return t.whole == nil && slices.ContainsFunc(t.l.p.Accepts, func(a loader.Accept) bool { return a.Numbered() })
 }
 
 // Number is a tree in which titles have the numbers that follow from what is on a target and will be there. The tree

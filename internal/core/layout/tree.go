@@ -21,8 +21,8 @@ type Tree struct {
 	owners map[string]int   // folded path -> the title that has it
 	rivals map[string][]int // folded path -> all titles that want it, where there are several
 	groups map[string]*group
-	// onlyCovers is set where titles consist of nothing but their covers: see [Tree.OnlyCovers].
-	onlyCovers bool
+	// whole is set where titles consist of what is carried of them: see [Tree.Carried].
+	whole *Tree
 	// numbers are those to try next behind a name that many want: lower ones are taken.
 	numbers map[string]int
 	// numbering is what running numbers depend on; see [Tree.Number].

@@ -145,6 +145,7 @@ func (a *Attachment) sentences() []string {
 	say(len(a.LabelNot) > 0, "the volume label must not be %s", all(a.LabelNot, "or"))
 	say(a.Contiguous, "every file must be contiguous")
 	say(a.ReadOnly, "the console only reads it")
+	say(a.Apart, "lists and covers lie apart, on a stick of the console's own")
 	say(a.LargestFile > 0, "files of at most %s", amount(int64(a.LargestFile)))
 	say(a.LargestVolume > 0, "volumes of at most %s", amount(int64(a.LargestVolume)))
 	say(a.Cluster > 0, "clusters of %s", amount(int64(a.Cluster)))

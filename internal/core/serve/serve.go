@@ -1,126 +1,108 @@
-// Package serve shows what a target would hold as a volume that is nowhere, and has consoles read it over NBD: the
-// games stay where they are.
+// Package serve has consoles read an export of this computer over NBD: the games stay where they are. It says who is
+// connected, what is being played, and why a read was slow.
 package serve
 
 import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"net/netip"
 	"slices"
 	"sync"
 	"time"
 
+	"golang.org/x/time/rate"
+
 	"polytome/internal/awake"
-	"polytome/internal/core/plan"
 	"polytome/internal/format/virtual"
 	"polytome/internal/nbd"
+	"polytome/internal/target/served"
 )
 
-// Options say how an export is made.
+// Options say how an export is served.
 type Options struct {
-	Name       string // of the export
-	Filesystem string // exfat or fat32, for a new one
-	Label      string
-	Serial     uint32
-	Size       int64 // bytes of the volume, for a new one
-	Cluster    int64 // bytes, for a new one
-	Passwords  []string
+	Name string // that clients ask for
 	// Clients are who may come; everybody where there are none.
 	Clients []netip.Prefix
-	// Said gets what happens, in sentences; nil for nobody.
+	// Rate is how many bytes a second are sent at most, to all together; 0 for no limit.
+	Rate int64
+	// Said gets what happens, in sentences; nil for nobody. It must not wait.
 	Said func(say string)
+	// Left runs when the last client has gone; nil for nothing. It must not wait.
+	Left func()
+	// Card is how this computer reaches an address, with how fast its cable is; nil for not known.
+	Card func(netip.Addr) (name string, megabits int)
 }
 
-// An Export is a volume that is served.
-type Export struct {
+// A Server has consoles read an export.
+type Server struct {
 	o     Options
+	e     *served.Export
 	v     *virtual.Volume
-	shelf *shelf
+	ahead *ahead
+	pace  *rate.Limiter // nil for no limit
+	begun time.Time
 
 	mu      sync.Mutex // guards what follows
-	clients map[string]*Client
-	failing map[string]bool // files that could not be read the last time
-	sleep   func()          // lets the computer sleep again; nil while nobody is connected
+	at      string     // the address at which it listens
+	clients map[string]*client
+	failing map[string]Failing // files that could not be read the last time, by their paths
+	slow    []SlowRead         // the newest is the last
+	last    map[string]time.Time
+	speeds  *history
+	bytes   int64
+	sleep   func() // lets the computer sleep again; nil while nobody is connected
 }
 
-// A Client is a console that is connected.
-type Client struct {
-	From  string    `json:"from"` // its address
-	Since time.Time `json:"since"`
-	Bytes int64     `json:"bytes"` // that it has read
-	Plays string    `json:"plays"` // the file that it has read of last; "" for none
-	Slow  int       `json:"slow"`  // reads that took longer than 50 ms
+// mostRead is the longest read, in bytes: what a limit lets through at once.
+const mostRead = 32 << 20
 
-	connections int
-}
-
-// slow is how long a read may take before it counts as slow: consoles give up after some seconds, and stutter long
-// before.
-const slow = 50 * time.Millisecond
-
-// New makes an export, or takes up the layout that one had before; nil for a new one. The context is that of its
-// sources.
-func New(ctx context.Context, o Options, layout io.Reader) (e *Export, err error) {
-	e = &Export{o: o, shelf: &shelf{ctx: ctx, passwords: o.Passwords}, clients: map[string]*Client{},
-		failing: map[string]bool{}}
-	if layout != nil {
-		e.v, err = virtual.Load(layout)
-	} else {
-		e.v, err = virtual.New(virtual.Options{Filesystem: o.Filesystem, Label: o.Label, Serial: o.Serial, Size: o.Size,
-			Cluster: o.Cluster})
+// New prepares to serve an export, which must stay open for as long.
+func New(e *served.Export, o Options) *Server {
+	s := &Server{o: o, e: e, v: e.Volume(), begun: time.Now(), clients: map[string]*client{},
+		failing: map[string]Failing{}, last: map[string]time.Time{}, speeds: &history{}}
+	if o.Said == nil {
+		s.o.Said = func(string) {}
 	}
-	if err != nil {
-		return nil, err
+	if o.Rate > 0 {
+		s.pace = rate.NewLimiter(rate.Limit(o.Rate), mostRead)
 	}
-	return e, nil
+	s.ahead = newAhead(s.v)
+	return s
 }
 
-// Volume is what is served.
-func (e *Export) Volume() *virtual.Volume { return e.v }
+// Serve has clients read until the context ends, and returns when all have gone.
+func (s *Server) Serve(ctx context.Context, l net.Listener) error {
+	s.mu.Lock()
+	s.at = l.Addr().String()
+	s.mu.Unlock()
+	defer s.ahead.close()
+	x := &nbd.Export{Name: s.o.Name, Description: "games served by Polytome", Size: s.v.Size(), ReadOnly: true,
+		Backend: &backend{s, ctx}}
+	n := &nbd.Server{Exports: []*nbd.Export{x}, May: s.may,
+		Joined: func(from net.Addr, _ *nbd.Export) { s.joined(host(from)) },
+		Left:   func(from net.Addr, _ *nbd.Export) { s.left(host(from)) },
+		Read:   s.read}
+	return n.Serve(ctx, l)
+}
 
-// Show has the export show what a plan would write to an empty target. While somebody is connected, what goes stays
-// until nobody is. What cannot be served comes back as [*virtual.ChangeError]s, joined; the rest is served.
-func (e *Export) Show(ctx context.Context, p *plan.Plan) error {
-	var files []virtual.File
-	var failed []error
-	for i := range p.Steps {
-		step := &p.Steps[i]
-		if !step.Writes() {
-			continue
+// backend is the volume as clients read it.
+type backend struct {
+	s   *Server
+	ctx context.Context
+}
+
+func (b *backend) ReadAt(p []byte, off int64) (int, error) {
+	if b.s.pace != nil {
+		if err := b.s.pace.WaitN(b.ctx, len(p)); err != nil {
+			return 0, err
 		}
-		src, err := e.shelf.source(step)
-		if err != nil {
-			failed = append(failed, &virtual.ChangeError{Path: step.Path, Err: err})
-			continue
-		}
-		files = append(files, virtual.File{Path: step.Path, Source: src})
 	}
-	e.mu.Lock()
-	alone := len(e.clients) == 0
-	e.mu.Unlock()
-	return errors.Join(append(failed, e.v.Show(ctx, files, alone))...)
+	return b.s.ahead.ReadAt(p, off)
 }
 
-// Clients are who is connected, in the order in which they came.
-func (e *Export) Clients() []Client {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	out := []Client{}
-	for _, c := range e.clients {
-		out = append(out, *c)
-	}
-	slices.SortFunc(out, func(a, b Client) int { return a.Since.Compare(b.Since) })
-	return out
-}
-
-func (e *Export) say(format string, args ...any) {
-	if e.o.Said != nil {
-		e.o.Said(fmt.Sprintf(format, args...))
-	}
-}
+func (b *backend) Data(off int64) (start, end int64) { return b.s.v.Data(off) }
 
 func host(a net.Addr) string {
 	h, _, err := net.SplitHostPort(a.String())
@@ -130,87 +112,95 @@ func host(a net.Addr) string {
 	return h
 }
 
-// Serve has clients read the volume until the context ends, and returns when all have gone.
-func (e *Export) Serve(ctx context.Context, l net.Listener) error {
-	x := &nbd.Export{Name: e.o.Name, Description: "games served by Polytome", Size: e.v.Size(), ReadOnly: true,
-		Backend: e.v}
-	s := &nbd.Server{Exports: []*nbd.Export{x}, Joined: e.joined, Left: e.left, Read: e.read, May: e.may}
-	err := s.Serve(ctx, l)
-	e.shelf.close()
-	return err
-}
+func (s *Server) say(format string, args ...any) { s.o.Said(fmt.Sprintf(format, args...)) }
 
 // may says whether a client may come.
-func (e *Export) may(from net.Addr) bool {
-	if len(e.o.Clients) == 0 {
+func (s *Server) may(from net.Addr) bool {
+	if len(s.o.Clients) == 0 {
 		return true
 	}
 	a, err := netip.ParseAddr(host(from))
-	if err == nil && slices.ContainsFunc(e.o.Clients, func(p netip.Prefix) bool { return p.Contains(a.Unmap()) }) {
+	if err == nil && slices.ContainsFunc(s.o.Clients, func(p netip.Prefix) bool { return p.Contains(a.Unmap()) }) {
 		return true
 	}
-	e.say("%s was turned away: it is not among those that may come.", host(from))
+	s.say("%s was turned away: it is not among those that may come.", host(from))
 	return false
 }
 
-func (e *Export) joined(from net.Addr, _ *nbd.Export) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	name := host(from)
-	c := e.clients[name]
+func (s *Server) joined(name string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	c := s.clients[name]
 	if c == nil {
-		if len(e.clients) == 0 {
-			e.sleep = awake.Keep("a console reads games from this computer")
-		}
-		c = &Client{From: name, Since: time.Now()}
-		e.clients[name] = c
-		e.say("%s is connected.", name)
+		c = &client{since: time.Now(), speeds: &history{}}
+		s.clients[name] = c
+		s.say("%s is connected.", name)
 	}
-	c.connections++
+	if c.connections++; len(s.clients) == 1 && s.sleep == nil {
+		s.sleep = awake.Keep("a console plays games from this computer")
+	}
+	if err := s.e.Connect(); err != nil {
+		s.say("The volume cannot be shown as it is now: %v.", err)
+	}
 }
 
-func (e *Export) left(from net.Addr, _ *nbd.Export) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	name := host(from)
-	c := e.clients[name]
+func (s *Server) left(name string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if err := s.e.Disconnect(); err != nil {
+		s.say("The volume cannot be shown as it is now: %v.", err)
+	}
+	c := s.clients[name]
 	if c == nil {
 		return
 	}
 	if c.connections--; c.connections > 0 {
 		return
 	}
-	delete(e.clients, name)
-	e.say("%s has left after %s.", name, time.Since(c.Since).Round(time.Second))
-	if len(e.clients) == 0 {
-		e.sleep()
-		e.sleep = nil
+	delete(s.clients, name)
+	s.say("%s has left after %s.", name, time.Since(c.since).Round(time.Second))
+	if len(s.clients) == 0 {
+		s.sleep()
+		s.sleep = nil
+		if s.o.Left != nil {
+			s.o.Left()
+		}
 	}
 }
 
-func (e *Export) read(r nbd.Reading) {
-	file, _, is := e.v.At(r.Offset)
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	if c := e.clients[host(r.From)]; c != nil {
-		c.Bytes += int64(r.Bytes)
-		if r.Took > slow {
-			c.Slow++
+// read takes in what was read for a client.
+func (s *Server) read(r nbd.Reading) {
+	file, _, is := s.v.At(r.Offset)
+	now := time.Now()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	name := host(r.From)
+	s.bytes += int64(r.Bytes)
+	s.speeds.add(now, int64(r.Bytes))
+	if c := s.clients[name]; c != nil {
+		c.took(now, &r)
+		if is && file != c.plays {
+			c.plays, c.played = file, now
+			s.say("%s reads %s.", name, file)
 		}
-		if is && file != c.Plays {
-			c.Plays = file
-			e.say("%s reads %s.", c.From, file)
-		}
+	}
+	if r.Took+r.Sent > slow {
+		s.slowly(now, name, file, &r)
 	}
 	var wrong *virtual.ReadError
 	switch {
 	case errors.As(r.Err, &wrong):
-		if !e.failing[wrong.Path] {
-			e.failing[wrong.Path] = true
-			e.say("%v. It is tried again whenever somebody reads it.", wrong)
+		if _, known := s.failing[wrong.Path]; !known {
+			s.failing[wrong.Path] = Failing{wrong.Path, wrong.Err.Error(), now}
+			s.say("%v. It is tried again whenever somebody reads it.", wrong)
 		}
-	case is && r.Err == nil && e.failing[file]:
-		delete(e.failing, file)
-		e.say("%s can be read again.", file)
+	case is && r.Err == nil:
+		if _, was := s.failing[file]; was {
+			delete(s.failing, file)
+			s.say("%s can be read again.", file)
+		}
+	}
+	if is {
+		s.last[file] = now
 	}
 }

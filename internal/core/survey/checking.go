@@ -169,12 +169,19 @@ func (p *Checker) checkCarried(ctx context.Context) (*check.Report, error) {
 				Size: -1}, Picture: it.With.Picture})
 		}
 	}
+	var lists []check.CarriedList
+	listed := func(i int) bool { return p.sheet.Chosen[i] && p.sheet.Verdict(i).Kind.Goes() }
+	for _, l := range p.sheet.Loaders() {
+		for _, f := range l.Tree.Lists(listed) {
+			lists = append(lists, check.CarriedList{Path: f.Path, Data: f.Data, Titles: f.Entries()})
+		}
+	}
 	to, err := s.Open(ctx)
 	if err != nil {
 		return nil, err
 	}
 	defer to.Close()
-	return check.AuditCarried(ctx, to, s.carries.name, s.Shown(), wanted, p.depth)
+	return check.AuditCarried(ctx, to, s.carries.name, s.Shown(), wanted, lists, p.depth)
 }
 
 // lookBack is how many runs are looked at for what was done at a target last.

@@ -23,7 +23,7 @@ func (s *Survey) lay(ctx context.Context, p *loader.Profile) *fit.Loader {
 		fs := s.carries.filesystem
 		tree := layout.Lay(s.Titles, p, layout.Destination{Attachment: p.Attachment(s.carries.via, fs.Name),
 			Filesystem: fs, Held: s.carries.held, Set: s.set})
-		l := &fit.Loader{Profile: p, Tree: tree.OnlyCovers()}
+		l := &fit.Loader{Profile: p, Tree: tree.Carried()}
 		s.trees[key] = l
 		return l
 	}

@@ -61,6 +61,8 @@ type Volume struct {
 
 	reading sync.RWMutex // guards what follows
 	extents []extent     // in the order in which they lie
+	// generation is how often changes were published.
+	generation int64
 }
 
 // shown is a file of the volume.
@@ -373,7 +375,15 @@ func (v *Volume) publish() error {
 	defer v.reading.Unlock()
 	v.draft.publish()
 	v.extents, v.changed = out, false
+	v.generation++
 	return nil
+}
+
+// Generation is another number when changes were published.
+func (v *Volume) Generation() int64 {
+	v.reading.RLock()
+	defer v.reading.RUnlock()
+	return v.generation
 }
 
 // lies is where a file lies.
