@@ -1,55 +1,68 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
-	"github.com/adrg/xdg"
+	"github.com/coreos/go-systemd/v22/activation"
 	"github.com/spf13/cobra"
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/serve"
-	"polytome/internal/core/survey"
+	"polytome/internal/core/source"
 	"polytome/internal/drives"
-	"polytome/internal/format/virtual"
 	"polytome/internal/nbd"
+	"polytome/internal/netcards"
 	"polytome/internal/size"
-	"polytome/internal/wholefile"
+	"polytome/internal/target/protocols"
+	"polytome/internal/target/served"
 )
 
-// serving is what the flags of serve say.
-type serving struct {
+// serveOptions are the flags of serve.
+type serveOptions struct {
 	w                               work
 	listen, fs, name, volume, label string
+	push, limit                     string
 	clients                         []string
-	dry                             bool
+	every                           time.Duration
+	dry, once, unit                 bool
+	flags                           []string // as they were given, for a unit
 }
 
 func serveCommand() *cobra.Command {
-	s := &serving{}
+	s := &serveOptions{}
 	cmd := &cobra.Command{
 		Use:   "serve",
-		Short: "Have a console read games over the network: they stay where they are",
+		Short: "Have a console play games over the network: they stay where they are",
 		Long: `Serve exports a volume that is nowhere over NBD, an open protocol: folders and tables in memory, and
-games read from where they lie when the console reads them. What is on it is what fill would write
-to an empty target. It is read-only, stays as it is laid out when games are added, and ends with
-ctrl+c.
+games read from where they lie when the console reads them. What is on it is what fill would write.
+It is read-only, stays as it is laid out when games come and go, and ends with ctrl+c.
 
-The computer is kept awake while somebody is connected. A game whose file is away gives an error for
-that game alone, and can be read again when it is back.`,
+Games that come while it serves are shown, and so is another choice in the bench. Where the loader
+reads its list and covers from a stick of the console's own, --push brings them there over FTP, as
+does a target of the bench that carries the covers of this one. A new list is only pushed when
+titles came or went.
+
+Without --listen, it listens at this computer's end of the console's cable, or at the address from
+which the console of --push is reached, and else for this computer alone. Only while somebody is
+connected, the computer is kept awake. A game whose file is away gives an error for that game alone,
+and can be read again when it is back.`,
 		Example: `  polytome serve --from ~/games --loader rowan --listen 192.168.77.1
   polytome serve --bench season.toml --target 'Hall export' --client 192.168.77.2
-  polytome serve --from ~/games --loader rowan --dry-run`,
+  polytome serve --from ~/games --loader rowan --push ftp://192.168.77.2/stick
+  polytome serve --bench season.toml --unit > ~/.config/systemd/user/games.service
+  polytome serve status`,
 		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error { return s.run(cmd) },
 	}
@@ -58,56 +71,57 @@ that game alone, and can be read again when it is back.`,
 	f.StringVar(&s.w.target, "target", "", "with --bench: serve what is selected for the target of this name")
 	f.StringArrayVar(&s.w.from, "from", nil, "folder with games (may be repeated)")
 	f.StringVar(&s.w.loader, "loader", "", "loader profile: a name, or a .toml file")
-	f.StringVar(&s.listen, "listen", "127.0.0.1",
-		"the address of this computer at which to listen, with a port or without")
+	f.StringVar(&s.listen, "listen", "", "the address of this computer at which to listen, with a port or without")
+	f.StringVar(&s.push, "push", "", "where the console reads its list and covers, such as ftp://192.168.77.2/stick")
+	f.StringArrayVar(&s.clients, "client", nil,
+		"an address, or a network such as 192.168.77.0/24, that may come (default: all)")
+	f.StringVar(&s.limit, "limit", "", "send at most this much per second, such as 20MiB")
 	f.StringVar(&s.fs, "fs", "", "filesystem of the volume: exfat or fat32 (default: what the loader reads)")
 	f.StringVar(&s.name, "export", "", "name of the export (default: what the loader looks for)")
 	f.StringVar(&s.volume, "size", "20TiB", "size of the volume; fixed once it was served")
-	f.StringVar(&s.label, "label", "GAMES", "label of the volume; fixed once it was served")
-	f.StringArrayVar(&s.clients, "client", nil,
-		"an address, or a network such as 192.168.77.0/24, that may come (default: all)")
+	f.StringVar(&s.label, "label", served.Label, "label of the volume; fixed once it was served")
+	f.DurationVar(&s.every, "look-every", time.Minute, "how often to look for games that came or went; 0 for never")
+	f.BoolVar(&s.once, "once", false, "end when the last client has left")
+	f.BoolVar(&s.unit, "unit", false, "print a systemd unit that serves like this, and end")
 	f.BoolVar(&s.dry, "dry-run", false, "show what would be served, and end")
 	f.BoolVar(&s.w.asJSON, "json", false, "with --dry-run: print JSON")
+	cmd.AddCommand(serveStatusCommand())
 	return cmd
 }
 
-func (s *serving) run(cmd *cobra.Command) error {
+func (s *serveOptions) run(cmd *cobra.Command) (err error) {
 	ctx, out := cmd.Context(), cmd.OutOrStdout()
-	o := serve.Options{Name: s.name, Said: func(say string) {
-		fmt.Fprintf(out, "%s  %s\n", time.Now().Format(time.TimeOnly), say)
-	}}
-	if err := s.options(&o); err != nil {
+	if s.unit {
+		return s.printUnit(out, os.Args)
+	}
+	g := &serving{o: s, out: out, said: map[string]bool{}}
+	if err := s.options(&g.options); err != nil {
 		return err
 	}
-	looked, key, err := s.survey(ctx, &o)
+	if g.bench, g.n, err = s.open(&g.options); err != nil {
+		return err
+	}
+	at := g.bench.Resolve(g.bench.Targets[g.n].At)
+	c := &g.bench.Targets[g.n]
+	if g.e, err = served.Take(at, served.Options{Filesystem: c.As, Capacity: int64(c.Capacity), Label: s.label,
+		Make: source.Referred}); err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, g.e.Leave()) }()
+	if s.dry {
+		return g.dryRun(ctx)
+	}
+	release, err := g.e.Hold()
 	if err != nil {
-		return err
+		return fmt.Errorf("%s is served already: %w", c.Name, err)
 	}
-	layout := filepath.Join(xdg.StateHome, "polytome", "served", key+".layout")
-	e, err := s.export(ctx, o, layout)
-	if err != nil {
-		return err
-	}
-	if err := s.show(ctx, e, looked, out, layout); err != nil || s.dry {
-		return err
-	}
-	at := s.listen
-	if _, _, err := net.SplitHostPort(at); err != nil {
-		at = net.JoinHostPort(at, nbd.Port)
-	}
-	l, err := net.Listen("tcp", at)
-	if err != nil {
-		return fmt.Errorf("listening at %s: %w", at, err)
-	}
-	fmt.Fprintf(out, "Serving at nbd://%s/%s; ctrl+c ends it.\n", l.Addr(), o.Name)
-	return e.Serve(ctx, l)
+	defer release()
+	defer source.CloseReferred()
+	return g.serve(ctx)
 }
 
-func (s *serving) options(o *serve.Options) (err error) {
-	if o.Size, err = size.Parse(s.volume); err != nil {
-		return usageError{fmt.Errorf("--size: %w", err)}
-	}
-	o.Label, o.Serial = s.label, uint32(time.Now().Unix())
+// options takes over what does not depend on the bench.
+func (s *serveOptions) options(o *serve.Options) (err error) {
 	for _, text := range s.clients {
 		p, err := netip.ParsePrefix(text)
 		if a, bad := netip.ParseAddr(text); bad == nil {
@@ -118,28 +132,99 @@ func (s *serving) options(o *serve.Options) (err error) {
 		}
 		o.Clients = append(o.Clients, p)
 	}
+	if o.Rate, err = asBytes("--limit", s.limit); err != nil {
+		return err
+	}
+	if s.push != "" && !protocols.IsRemote(s.push) {
+		return usageError{fmt.Errorf("--push: %q is no address such as %s", s.push, protocols.Examples("or"))}
+	}
+	o.Card = func(a netip.Addr) (string, int) {
+		cards, err := netcards.Here.Cards()
+		if err != nil {
+			return "", 0
+		}
+		card, _, _ := netcards.Behind(cards, a)
+		if card == nil {
+			return "", 0
+		}
+		return card.Name, card.Megabits
+	}
 	return nil
 }
 
-// survey judges the games for an empty volume like the one that is served. The key tells this export from others.
-func (s *serving) survey(ctx context.Context, o *serve.Options) (v *survey.Survey, key string, err error) {
-	if s.w.bench == "" && (len(s.w.from) == 0 || s.w.loader == "") {
-		return nil, "", usageError{errors.New("give --from DIR and --loader NAME, or --bench FILE")}
-	}
-	empty, err := os.MkdirTemp("", "polytome-served-")
+// open opens the bench, with the target of number n being an export.
+func (s *serveOptions) open(o *serve.Options) (b *bench.Bench, n int, err error) {
+	volume, err := size.Parse(s.volume)
 	if err != nil {
-		return nil, "", err
+		return nil, 0, usageError{fmt.Errorf("--size: %w", err)}
 	}
-	defer func() { err = errors.Join(err, os.Remove(empty)) }()
 	if s.w.bench == "" {
-		s.w.to = empty
+		if len(s.w.from) == 0 || s.w.loader == "" {
+			return nil, 0, usageError{errors.New("give --from DIR and --loader NAME, or --bench FILE")}
+		}
+		s.w.to = served.Scheme + s.key()
 	}
-	b, err := s.w.open(true)
+	if b, err = s.w.open(true); err != nil {
+		return nil, 0, err
+	}
+	if n, err = s.chosen(b); err != nil {
+		return nil, 0, err
+	}
+	set, err := known()
 	if err != nil {
-		return nil, "", err
+		return nil, 0, err
 	}
-	n := max(0, s.w.picked)
-	c := b.Targets[n]
+	c := &b.Targets[n]
+	p, err := set.Profile(c.Loader)
+	if err != nil {
+		return nil, 0, err
+	}
+	on := p.NetworkDisk(cmp.Or(s.fs, c.As))
+	if on == nil {
+		return nil, 0, usageError{fmt.Errorf("%s reads no volume over the network%s", p.Shown, map[bool]string{
+			true: " with " + s.fs}[s.fs != ""])}
+	}
+	if !served.Is(c.At) { // what is chosen for another target can be served as well
+		c.At, c.Capacity, c.Cluster = served.Scheme+s.key(), 0, 0
+	}
+	c.Via, c.As = on.Via, cmp.Or(s.fs, c.As, on.DefaultFilesystem())
+	c.Capacity = cmp.Or(c.Capacity, bench.Size(volume))
+	c.DeleteOthers = true // it shows what is selected, and nothing is lost
+	if s.w.bench == "" {
+		c.Name = p.Shown + " export"
+	}
+	if s.push != "" {
+		b.Targets = append(b.Targets, bench.Target{Name: "The console's own stick", At: s.push, Loader: c.Loader,
+			Carries: c.Name})
+	}
+	o.Name = cmp.Or(s.name, on.Server.Export, "games")
+	b.Identify()
+	s.w.picked = -1
+	return b, n, nil
+}
+
+// chosen is the target of a bench that is served.
+func (s *serveOptions) chosen(b *bench.Bench) (int, error) {
+	if s.w.picked >= 0 {
+		return s.w.picked, nil
+	}
+	exports := []int{}
+	for i := range b.Targets {
+		if served.Is(b.Targets[i].At) {
+			exports = append(exports, i)
+		}
+	}
+	switch {
+	case len(b.Targets) == 1:
+		return 0, nil
+	case len(exports) == 1:
+		return exports[0], nil
+	}
+	return 0, usageError{errors.New("the bench has several targets: choose the one to serve with --target NAME")}
+}
+
+// key tells an export that no bench names from others.
+func (s *serveOptions) key() string {
 	from := []string{}
 	for _, dir := range append([]string{s.w.bench}, s.w.from...) {
 		if dir != "" {
@@ -147,97 +232,89 @@ func (s *serving) survey(ctx context.Context, o *serve.Options) (v *survey.Surve
 		}
 		from = append(from, dir)
 	}
-	key = fmt.Sprintf("%q %s %s %s %s", from, s.w.target, s.w.loader, s.fs, s.volume)
-	sum := sha256.Sum256([]byte(key))
-	set, err := known()
-	if err != nil {
-		return nil, "", err
-	}
-	p, err := set.Profile(c.Loader)
-	if err != nil {
-		return nil, "", err
-	}
-	at := p.NetworkDisk(s.fs)
-	if at == nil {
-		return nil, "", usageError{fmt.Errorf("%s reads no volume over the network%s", p.Shown, map[bool]string{
-			true: " with " + s.fs}[s.fs != ""])}
-	}
-	if o.Filesystem = s.fs; s.fs == "" {
-		o.Filesystem = at.DefaultFilesystem()
-	}
-	if o.Name == "" {
-		o.Name = at.Server.Export
-	}
-	o.Cluster = clusterOf(o.Size)
-	o.Passwords = b.Passwords
-	c.At, c.Via, c.As, c.Capacity, c.Cluster = empty, at.Via, o.Filesystem, bench.Size(o.Size), bench.Size(o.Cluster)
-	b.Targets = []bench.Target{c}
-	s.w.picked = -1
-	all, _, err := s.w.surveys(ctx, b)
-	if err != nil {
-		return nil, "", err
-	}
-	return all[0], hex.EncodeToString(sum[:8]), nil
+	sum := sha256.Sum256(fmt.Appendf(nil, "%q %s %s %s %s", from, s.w.target, s.w.loader, s.fs, s.volume))
+	return hex.EncodeToString(sum[:8])
 }
 
-// clusterOf is the size of clusters for a volume: large ones, as the tables are in memory.
-func clusterOf(volume int64) int64 {
-	cluster := int64(32 * size.KiB)
-	for volume/cluster > 1<<24 {
-		cluster *= 2
+// listener listens where it was told to, or for the console alone.
+func (g *serving) listener() (net.Listener, error) {
+	if all, err := activation.Listeners(); err == nil && len(all) > 0 { // systemd has opened it
+		return all[0], nil
 	}
-	return cluster
+	at, why := g.o.listen, ""
+	if at == "" {
+		at, why = g.own()
+	}
+	if _, _, err := net.SplitHostPort(at); err != nil {
+		at = net.JoinHostPort(at, nbd.Port)
+	}
+	l, err := net.Listen("tcp", at)
+	if err != nil {
+		return nil, fmt.Errorf("listening at %s%s: %w", at, why, err)
+	}
+	return l, nil
 }
 
-// export makes the export, or takes up the layout that it had before.
-func (s *serving) export(ctx context.Context, o serve.Options, layout string) (*serve.Export, error) {
-	f, err := os.Open(layout)
-	if errors.Is(err, os.ErrNotExist) {
-		return serve.New(ctx, o, nil)
-	}
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close() // which was read from
-	e, err := serve.New(ctx, o, f)
-	if err != nil { // it is made again: a console reads it again then
-		fmt.Fprintf(stderr(), "polytome: %v: it is laid out again\n", err)
-		return serve.New(ctx, o, nil)
-	}
-	return e, nil
-}
-
-// show has the export show the games, and keeps how it is laid out.
-func (s *serving) show(ctx context.Context, e *serve.Export, looked *survey.Survey, out io.Writer,
-	layout string) error {
-	p := looked.Plan()
-	err := e.Show(ctx, p)
-	var refused *virtual.ChangeError
-	if err != nil && !errors.As(err, &refused) {
-		return err
-	}
-	info := e.Volume().Info()
-	if s.w.asJSON && s.dry {
-		return errors.Join(printJSON(out, map[string]any{"volume": info, "plan": p}), err)
-	}
-	titles := looked.Sheet.Count
-	fmt.Fprintf(out, "%s: %s on a volume with %s of %s\n", looked.Profile.Shown, size.Count(titles, "title"),
-		drives.FilesystemShown(info.Filesystem), size.Format(info.Size))
-	printLeft(out, p.Left)
-	if err != nil {
-		for line := range strings.SplitSeq(err.Error(), "\n") {
-			fmt.Fprintf(out, "  not served: %s\n", line)
+// own is the address of this computer at which the console finds it, and why it is that one.
+func (g *serving) own() (at, why string) {
+	all := []int{g.n}
+	for i := range g.bench.Targets {
+		if of, ok := g.bench.Carried(i); ok && of == g.n {
+			all = append(all, i)
 		}
 	}
-	if s.dry {
-		return nil
+	for _, i := range all {
+		if c := g.bench.Targets[i].Cable; c != nil {
+			if p, err := netip.ParsePrefix(c.Computer); err == nil {
+				return p.Addr().String(), ", this computer's end of the cable"
+			}
+		}
 	}
-	var b strings.Builder
-	if err := e.Volume().Save(&b); err != nil {
-		return err
+	cards, err := netcards.Here.Cards()
+	for _, i := range all[1:] {
+		_, a, bad := protocols.Parse(g.bench.Targets[i].At)
+		ip, no := netip.ParseAddr(a.Host)
+		if err != nil || bad != nil || no != nil {
+			continue
+		}
+		if card, local, direct := netcards.Behind(cards, ip); card != nil && direct {
+			return local.String(), ", from where the console is reached"
+		}
 	}
-	if err := os.MkdirAll(filepath.Dir(layout), 0o700); err != nil {
-		return err
-	}
-	return wholefile.Write(layout, []byte(b.String()), wholefile.Private)
+	return "127.0.0.1", ""
 }
+
+// dryRun shows what would be served.
+func (g *serving) dryRun(ctx context.Context) error {
+	s, _, err := g.survey(ctx)
+	if err != nil {
+		return err
+	}
+	if g.o.w.asJSON {
+		return printJSON(g.out, map[string]any{"volume": g.e.Volume().Info(), "plan": s.Plan()})
+	}
+	g.say(s)
+	return nil
+}
+
+// unitName is what a unit calls the program.
+func executable() string {
+	name, err := os.Executable()
+	if err != nil {
+		return "polytome"
+	}
+	return name
+}
+
+// quoted is an argument as a systemd unit has it (systemd.service(5), "Command lines").
+func quoted(arg string) string {
+	plain := func(r rune) bool {
+		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("-_./:=,@", r)
+	}
+	if arg != "" && !slices.ContainsFunc([]rune(arg), func(r rune) bool { return !plain(r) }) {
+		return arg
+	}
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, `%`, `%%`, `$`, `$$`).Replace(arg) + `"`
+}
+
+func filesystemShown(name string) string { return drives.FilesystemShown(name) }

@@ -43,6 +43,7 @@ type Server struct {
 	ahead *ahead
 	pace  *rate.Limiter // nil for no limit
 	begun time.Time
+	wake  chan bool // whether the computer is to stay awake
 
 	mu      sync.Mutex // guards what follows
 	at      string     // the address at which it listens
@@ -52,7 +53,6 @@ type Server struct {
 	last    map[string]time.Time
 	speeds  *history
 	bytes   int64
-	sleep   func() // lets the computer sleep again; nil while nobody is connected
 }
 
 // mostRead is the longest read, in bytes: what a limit lets through at once.
@@ -61,7 +61,7 @@ const mostRead = 32 << 20
 // New prepares to serve an export, which must stay open for as long.
 func New(e *served.Export, o Options) *Server {
 	s := &Server{o: o, e: e, v: e.Volume(), begun: time.Now(), clients: map[string]*client{},
-		failing: map[string]Failing{}, last: map[string]time.Time{}, speeds: &history{}}
+		failing: map[string]Failing{}, last: map[string]time.Time{}, speeds: &history{}, wake: make(chan bool, 1)}
 	if o.Said == nil {
 		s.o.Said = func(string) {}
 	}
@@ -78,6 +78,11 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 	s.at = l.Addr().String()
 	s.mu.Unlock()
 	defer s.ahead.close()
+	var beside sync.WaitGroup
+	defer beside.Wait()
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	beside.Go(func() { s.stayAwake(ctx) })
 	x := &nbd.Export{Name: s.o.Name, Description: "games served by Polytome", Size: s.v.Size(), ReadOnly: true,
 		Backend: &backend{s, ctx}}
 	n := &nbd.Server{Exports: []*nbd.Export{x}, May: s.may,
@@ -128,6 +133,9 @@ func (s *Server) may(from net.Addr) bool {
 }
 
 func (s *Server) joined(name string) {
+	if err := s.e.Connect(); err != nil {
+		s.say("The volume cannot be shown as it is now: %v.", err)
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	c := s.clients[name]
@@ -136,20 +144,17 @@ func (s *Server) joined(name string) {
 		s.clients[name] = c
 		s.say("%s is connected.", name)
 	}
-	if c.connections++; len(s.clients) == 1 && s.sleep == nil {
-		s.sleep = awake.Keep("a console plays games from this computer")
-	}
-	if err := s.e.Connect(); err != nil {
-		s.say("The volume cannot be shown as it is now: %v.", err)
+	if c.connections++; len(s.clients) == 1 {
+		s.keepAwake(true)
 	}
 }
 
 func (s *Server) left(name string) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
 	if err := s.e.Disconnect(); err != nil {
 		s.say("The volume cannot be shown as it is now: %v.", err)
 	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	c := s.clients[name]
 	if c == nil {
 		return
@@ -160,10 +165,34 @@ func (s *Server) left(name string) {
 	delete(s.clients, name)
 	s.say("%s has left after %s.", name, time.Since(c.since).Round(time.Second))
 	if len(s.clients) == 0 {
-		s.sleep()
-		s.sleep = nil
+		s.keepAwake(false)
 		if s.o.Left != nil {
 			s.o.Left()
+		}
+	}
+}
+
+// keepAwake has the computer stay awake, or not any longer, without waiting for it. The caller holds the lock.
+func (s *Server) keepAwake(yes bool) {
+	select {
+	case <-s.wake: // the newest counts
+	default:
+	}
+	s.wake <- yes
+}
+
+// stayAwake does what is asked of [Server.keepAwake] until the context ends.
+func (s *Server) stayAwake(ctx context.Context) {
+	release := func() {}
+	for {
+		select {
+		case yes := <-s.wake:
+			if release(); yes {
+				release = awake.Keep("a console plays games from this computer")
+			}
+		case <-ctx.Done():
+			release()
+			return
 		}
 	}
 }

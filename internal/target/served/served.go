@@ -4,6 +4,7 @@
 package served
 
 import (
+	"bytes"
 	"cmp"
 	"errors"
 	"fmt"
@@ -66,6 +67,8 @@ type Export struct {
 	dir  string
 	make func([]byte, int64) (virtual.Source, error)
 	vol  *virtual.Volume
+
+	saving sync.Mutex // one layout is written after the other
 
 	mu      sync.Mutex        // guards what follows
 	recipes map[string]recipe // by folded paths
@@ -226,28 +229,41 @@ func (e *Export) Disconnect() error {
 // saveEvery is how long changes wait at most before they are seen, and written down, while more of them come.
 const saveEvery = time.Second
 
-// settle has consoles see what was changed, and writes the layout down; at once, or when some time has passed.
+// settle has consoles see what was changed, and writes the layout down; at once, or when some time has passed. Those
+// who come and go meanwhile do not wait for the disk.
 func (e *Export) settle(now bool) error {
+	e.saving.Lock()
+	defer e.saving.Unlock()
+	text, err := e.publish(now)
+	if text == nil || err != nil {
+		return err
+	}
+	err = os.MkdirAll(e.dir, 0o700)
+	if err == nil {
+		err = wholefile.Write(filepath.Join(e.dir, layoutName), text, wholefile.Private)
+	}
+	if err != nil {
+		e.touch()
+	}
+	return err
+}
+
+// publish has consoles see what was changed, and returns the layout; nil where it is not written down now.
+func (e *Export) publish(now bool) ([]byte, error) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if !e.changed || !now && time.Since(e.saved) < saveEvery {
-		return nil
+		return nil, nil
 	}
 	if err := e.vol.Publish(); err != nil {
-		return err
+		return nil, err
 	}
-	var b strings.Builder
+	var b bytes.Buffer
 	if err := e.write(&b); err != nil {
-		return err
-	}
-	if err := os.MkdirAll(e.dir, 0o700); err != nil {
-		return err
-	}
-	if err := wholefile.Write(filepath.Join(e.dir, layoutName), []byte(b.String()), wholefile.Private); err != nil {
-		return err
+		return nil, err
 	}
 	e.changed, e.saved = false, time.Now()
-	return nil
+	return b.Bytes(), nil
 }
 
 // touch notes that something was changed.
@@ -289,4 +305,18 @@ func (e *Export) renamed(from, to string) {
 	for _, r := range moved {
 		e.recipes[e.vol.Fold(r.Path)] = r
 	}
+}
+
+// Recipe is how the bytes of a file come about; nil for one that is kept, or not there.
+func (e *Export) Recipe(name string) []byte {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.recipes[e.vol.Fold(name)].Make
+}
+
+// Files is how many files there are.
+func (e *Export) Files() int {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return len(e.recipes)
 }
