@@ -2,9 +2,12 @@ package main
 
 import (
 	"bufio"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"io/fs"
 	"math/rand/v2"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -18,9 +21,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"polytome/internal/core/serve"
 	"polytome/internal/format/exfat"
 	"polytome/internal/format/volume"
 	"polytome/internal/nbd"
+	"polytome/internal/sim/ftpd"
 	"polytome/internal/testkit/coretest"
 	"polytome/internal/testkit/judge"
 	"polytome/internal/testkit/volumetest"
@@ -196,6 +201,254 @@ func TestOnlyThoseThatMayComeAreServed(t *testing.T) {
 	out := ok(t, "serve", "--from", games, "--loader", "rowan", "--dry-run")
 	assert.Contains(t, out, "1 title on a volume with exFAT of 20.00 TiB")
 	assert.NotContains(t, out, "Serving")
+}
+
+// mounted mounts what is served with a foreign client and a foreign filesystem, until let go.
+func mounted(t *testing.T, at string) (dir string, letGo func()) {
+	t.Helper()
+	whole, dir := filepath.Join(t.TempDir(), "whole"), t.TempDir()
+	require.NoError(t, os.WriteFile(whole, nil, 0o600))
+	fuse := exec.Command("nbdfuse", "-r", whole, at)
+	fuse.Stderr = os.Stderr
+	require.NoError(t, fuse.Start())
+	dev := ""
+	letGo = sync.OnceFunc(func() {
+		judge.Root(t, "umount", dir)
+		// the mount's program lets go of the device a moment later
+		assert.Eventually(t, func() bool { _, err := judge.Try(t, "pgrep", "-f", "exfat-fuse.* "+dev+" "); return err != nil },
+			time.Minute, 20*time.Millisecond)
+		judge.Root(t, "losetup", "-d", dev)
+		assert.Eventually(t, func() bool { _, err := judge.Try(t, "umount", whole); return err == nil }, time.Minute,
+			20*time.Millisecond)
+		_ = fuse.Wait()
+	})
+	t.Cleanup(func() {
+		_ = exec.Command("umount", "-l", dir).Run()
+		_ = exec.Command("losetup", "-d", dev).Run()
+		_ = exec.Command("umount", "-l", whole).Run()
+		_ = fuse.Process.Kill()
+	})
+	require.Eventually(t, func() bool { info, err := os.Stat(whole); return err == nil && info.Size() > 0 }, time.Minute,
+		10*time.Millisecond)
+	dev = strings.TrimSpace(judge.Root(t, "losetup", "-r", "-f", "--show", whole))
+	judge.Root(t, "mount.exfat-fuse", "-o", "ro", dev, dir)
+	return dir, letGo
+}
+
+// TestWhoPlaysIsNotDisturbed: a console that has mounted the volume reads every game whole while others come, go and
+// are replaced, and finds the new ones when it mounts again.
+func TestWhoPlaysIsNotDisturbed(t *testing.T) {
+	judge.AsRoot(t)
+	games, config := collection(t, 20, 3, 3), t.TempDir()
+	s := startServe(t, config, "--from", games, "--loader", "rowan", "--size", "300MiB", "--look-every", "100ms")
+	dir, letGo := mounted(t, s.at)
+	one, err := os.Open(filepath.Join(dir, "SHORT", "VSP-00000 - Title 0.iso"))
+	require.NoError(t, err)
+	defer one.Close()
+	want, err := os.ReadFile(filepath.Join(games, "0.iso"))
+	require.NoError(t, err)
+	gone, err := os.ReadFile(filepath.Join(games, "1.iso"))
+	require.NoError(t, err)
+
+	coretest.Write(t, games, "new.iso", append(coretest.Image(t, coretest.Inf("VSP-00777", "A New One", "1/1", "full")),
+		make([]byte, 5<<20)...))
+	s.saysSoon(t, "4 titles on a volume")
+	elsewhere := t.TempDir()
+	require.NoError(t, os.Rename(filepath.Join(games, "1.iso"), filepath.Join(elsewhere, "1.iso")))
+	require.Eventually(t, func() bool { return strings.Count(s.said(), "3 titles on a volume") == 2 }, time.Minute,
+		10*time.Millisecond)
+	require.NoError(t, os.Rename(filepath.Join(games, "2.iso"), filepath.Join(games, "moved.iso")))
+	s.saysSoon(t, "1 file is now read from somewhere else.")
+	for at := 0; at < len(want); at += 64 << 10 {
+		b := make([]byte, min(64<<10, len(want)-at))
+		_, err := one.ReadAt(b, int64(at))
+		require.NoError(t, err)
+		require.True(t, string(b) == string(want[at:at+len(b)]), "byte %d", at)
+	}
+	two, err := os.ReadFile(filepath.Join(dir, "SHORT", "VSP-00002 - Title 2.iso"))
+	require.NoError(t, err)
+	same, err := os.ReadFile(filepath.Join(games, "moved.iso"))
+	require.NoError(t, err)
+	assert.True(t, string(same) == string(two))
+	require.NoError(t, one.Close())
+	letGo()
+	s.saysSoon(t, "127.0.0.1 has left")
+
+	require.NoError(t, os.Rename(filepath.Join(elsewhere, "1.iso"), filepath.Join(games, "back.iso")))
+	require.Eventually(t, func() bool { return strings.Count(s.said(), "4 titles on a volume") == 2 }, time.Minute,
+		10*time.Millisecond)
+	dir, letGo = mounted(t, s.at)
+	back, err := os.ReadFile(filepath.Join(dir, "SHORT", "VSP-00001 - Title 1.iso"))
+	require.NoError(t, err)
+	assert.True(t, string(gone) == string(back))
+	_, err = os.Stat(filepath.Join(dir, "FULL", "VSP-00777 - A New One.iso"))
+	assert.NoError(t, err)
+	letGo()
+	s.end(t)
+}
+
+// TestAFolderThatIsAway: what is in it stays on the volume at its place, gives errors meanwhile, and heals.
+func TestAFolderThatIsAway(t *testing.T) {
+	games, config := collection(t, 2, 3), t.TempDir()
+	args := []string{"--from", games, "--loader", "rowan", "--size", "64MiB", "--look-every", "100ms"}
+	s := startServe(t, config, args...)
+	away := games + " away"
+	require.NoError(t, os.Rename(games, away))
+	require.NoError(t, os.Mkdir(games, 0o755)) // as it is where a drive was mounted
+	coretest.Write(t, away, "new.iso", coretest.Image(t, coretest.Inf("VSP-00777", "A New One", "1/1", "full")))
+	s.saysSoon(t, "2 files stay on the volume: the folder of their games is away.")
+	require.NoError(t, os.Remove(games))
+	require.NoError(t, os.Rename(away, games))
+	s.saysSoon(t, "3 titles on a volume")
+	img := filepath.Join(t.TempDir(), "volume.img")
+	judge.Run(t, "nbdcopy", s.at, img)
+	_, what := lies(t, img)
+	assert.Len(t, what, 3)
+	s.end(t)
+}
+
+// TestListsArePushed: the list waits for a console that is away, goes to its stick when it is there, with the covers,
+// and again only when titles came or went.
+func TestListsArePushed(t *testing.T) {
+	games, config, stick := collection(t, 2, 3), t.TempDir(), t.TempDir()
+	cover, err := os.ReadFile(filepath.Join("..", "..", "docs", "screenshots", "games.png"))
+	require.NoError(t, err)
+	coretest.Write(t, games, "1.png", cover)
+	port := judge.Port(t)
+	s := startServe(t, config, "--from", games, "--loader", "rowan", "--size", "64MiB", "--look-every", "100ms", "--push",
+		fmt.Sprintf("ftp://127.0.0.1:%d", port))
+	s.saysSoon(t, "The list waits for The console's own stick: ")
+	console, err := ftpd.Serve(stick, port, ftpd.Habits{Sizes: true, Machine: true})
+	require.NoError(t, err)
+	defer console.Close()
+	s.saysSoon(t, "Pushed to The console's own stick: rowan-net.lst and 1 cover.")
+	list, err := os.ReadFile(filepath.Join(stick, "rowan-net.lst"))
+	require.NoError(t, err)
+	assert.Equal(t, "VSP-00000;short;Title 0;VSP-00000 - Title 0.iso\nVSP-00001;short;Title 1;VSP-00001 - Title 1.iso\n",
+		string(list))
+	assert.Equal(t, []string{"FACES/front/VSP-00001.jpg", "rowan-net.lst"}, files(t, stick))
+	sent := console.Counted()["STOR"]
+	coretest.Write(t, games, "readme.txt", []byte("no game")) // which is none to be listed
+	coretest.Write(t, games, "new.iso", coretest.Image(t, coretest.Inf("VSP-00777", "A New One", "1/1", "full")))
+	s.saysSoon(t, "Pushed to The console's own stick: rowan-net.lst.")
+	assert.Equal(t, sent+1, console.Counted()["STOR"], "the list alone")
+	list, err = os.ReadFile(filepath.Join(stick, "rowan-net.lst"))
+	require.NoError(t, err)
+	assert.Contains(t, string(list), "VSP-00777;full;A New One;")
+	s.end(t)
+}
+
+// TestPartsAreServed: on FAT32, what is too large goes in parts, as on a stick.
+func TestPartsAreServed(t *testing.T) {
+	profile, err := os.ReadFile(filepath.Join("..", "..", "internal", "core", "loader", "profiles", "rowan.toml"))
+	require.NoError(t, err)
+	dir, games := t.TempDir(), t.TempDir()
+	own := strings.Replace(string(profile), "filesystems = [\"exfat\"]\nread-only = true",
+		"filesystems = [\"exfat\", \"fat32\"]\nread-only = true", 1)
+	coretest.Write(t, dir, "rowan.toml", []byte(own))
+	image := coretest.Image(t, coretest.Inf("VSP-00001", "The Ninth Orchard", "1/1", "full"))
+	big, err := os.Create(filepath.Join(games, "big.iso"))
+	require.NoError(t, err)
+	_, err = big.Write(image)
+	require.NoError(t, errors.Join(err, big.Truncate(5<<30)))
+	_, err = big.WriteAt([]byte("the end"), 5<<30-7)
+	require.NoError(t, errors.Join(err, big.Close()))
+	s := startServe(t, t.TempDir(), "--from", games, "--loader", filepath.Join(dir, "rowan.toml"), "--fs", "fat32",
+		"--size", "8GiB")
+	img := filepath.Join(t.TempDir(), "volume.img")
+	judge.Run(t, "nbdcopy", s.at, img)
+	judge.Run(t, "fsck.fat", "-n", img)
+	listed := judge.Run(t, "mdir", "-i", img, "-b", "-/", "::/")
+	assert.Contains(t, listed, "::/LONG/VSP-00001/003.rwn")
+	last := filepath.Join(t.TempDir(), "last")
+	judge.Run(t, "mcopy", "-i", img, "::/LONG/VSP-00001/003.rwn", last)
+	b, err := os.ReadFile(last)
+	require.NoError(t, err)
+	assert.True(t, strings.HasSuffix(string(b), "the end"))
+	sum := judge.Run(t, "sh", "-c", "gzip -1 < '"+last+"' | tail -c 8 | head -c 4 | od -An -tx4 --endian=little")
+	assert.Contains(t, judge.Run(t, "mtype", "-i", img, "::/LONG/VSP-00001/parts.toml"), strings.TrimSpace(sum))
+	s.end(t)
+}
+
+// TestServeStatus: another process is told who plays what, and what is wrong.
+func TestServeStatus(t *testing.T) {
+	games, config := collection(t, 2, 3), t.TempDir()
+	t.Setenv("XDG_RUNTIME_DIR", t.TempDir())
+	status, _, stderr := polytome(t, "serve", "status")
+	assert.Equal(t, statusFailed, status)
+	assert.Contains(t, stderr, "nothing is served on this computer")
+	s := startServe(t, config, "--from", games, "--loader", "rowan", "--size", "64MiB", "--once")
+	assert.Contains(t, ok(t, "serve", "status"), "nobody is connected")
+	twice := exec.Command(binary, "serve", "--from", games, "--loader", "rowan", "--size", "64MiB")
+	twice.Env = s.cmd.Env
+	said, err := twice.CombinedOutput()
+	assert.Error(t, err)
+	assert.Contains(t, string(said), "Rowan export is served already: another Polytome (pid ")
+	c, err := nbd.Open(t.Context(), s.at, nbd.Options{})
+	require.NoError(t, err)
+	m, err := exfat.Open(device{c}, c.Size())
+	require.NoError(t, err)
+	_, err = fs.ReadFile(m.FS(), "SHORT/VSP-00001 - Title 1.iso")
+	require.NoError(t, err)
+	assert.Contains(t, ok(t, "serve", "status"), "127.0.0.1 plays SHORT/VSP-00001 - Title 1.iso; connected for")
+	require.NoError(t, os.Remove(filepath.Join(games, "0.iso")))
+	require.Eventually(t, func() bool {
+		_, err := fs.ReadFile(m.FS(), "SHORT/VSP-00000 - Title 0.iso")
+		return err != nil
+	}, time.Minute, 50*time.Millisecond, "it is noticed within a second or two")
+	status, out, _ := polytome(t, "serve", "status", "--json")
+	assert.Equal(t, statusPartial, status)
+	var all []serve.Status
+	require.NoError(t, json.Unmarshal([]byte(out), &all))
+	require.Len(t, all, 1)
+	assert.Equal(t, "SHORT/VSP-00000 - Title 0.iso", all[0].Failing[0].Path)
+	assert.Greater(t, all[0].Clients[0].Bytes, int64(3<<20))
+	require.NoError(t, c.Close())
+	<-s.done // the last one has left
+	assert.NoError(t, s.cmd.Wait())
+}
+
+// device is a volume that is read over the network.
+type device struct{ *nbd.Client }
+
+func (device) WriteAt([]byte, int64) (int, error) { return 0, nbd.ErrReadOnly }
+func (device) Sync() error                        { return nil }
+
+// TestServeAsAService: the unit says what was asked for, and a socket that the system has opened is used.
+func TestServeAsAService(t *testing.T) {
+	games := collection(t, 2)
+	unit := ok(t, "serve", "--from", filepath.Join(games, "..", filepath.Base(games)), "--loader", "rowan", "--export",
+		"Odile's $5 disk", "--unit")
+	assert.Contains(t, unit, "Type=notify\n")
+	assert.Contains(t, unit, ` serve --from `+games+` --loader rowan --export "Odile's $$5 disk"`+"\n")
+
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	file, err := l.(*net.TCPListener).File()
+	require.NoError(t, err)
+	notify := filepath.Join(t.TempDir(), "notify")
+	heard, err := net.ListenPacket("unixgram", notify)
+	require.NoError(t, err)
+	defer heard.Close()
+	// the number of the process is known to the shell that becomes the program
+	cmd := exec.Command("sh", "-c", `LISTEN_FDS=1 LISTEN_PID=$$ exec "$0" "$@"`, binary, "serve", "--from", games,
+		"--loader", "rowan", "--size", "64MiB")
+	config := t.TempDir()
+	cmd.Env = append(os.Environ(), "XDG_CONFIG_HOME="+config, "XDG_STATE_HOME="+config, "XDG_CACHE_HOME="+config,
+		"NOTIFY_SOCKET="+notify)
+	cmd.ExtraFiles = []*os.File{file}
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() { _ = cmd.Process.Kill() })
+	b := make([]byte, 1000)
+	n, _, err := heard.ReadFrom(b)
+	require.NoError(t, err)
+	assert.Equal(t, "READY=1", string(b[:n]))
+	assert.Contains(t, judge.Run(t, "nbdinfo", "nbd://"+l.Addr().String()+"/rowan"), "is_read_only: true")
+	require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))
+	n, _, err = heard.ReadFrom(b)
+	require.NoError(t, err)
+	assert.Equal(t, "STOPPING=1", string(b[:n]))
+	assert.NoError(t, cmd.Wait())
 }
 
 // BenchmarkServeAgainstNbdkit has nbdcopy read a game of 1 GiB from what is served, and the same file from nbdkit, in

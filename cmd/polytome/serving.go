@@ -35,11 +35,10 @@ type serving struct {
 	out     io.Writer
 
 	printing sync.Mutex
-	said     map[string]bool // what was said already
-	spoke    bool            // of what is on the volume
-	wrote    time.Time       // when the bench's file was changed last
-	// carries are the targets that have not got the newest list, with when that was tried last; nil before the first.
-	carries map[string]time.Time
+	said     map[string]bool   // what was said already
+	spoke    bool              // of what is on the volume
+	wrote    time.Time         // when the bench's file was changed last
+	carries  map[string]trying // the targets that have not got the newest list; nil before the first
 }
 
 // log prints what happens. A service's log has the time already.
@@ -89,11 +88,17 @@ func (g *serving) serve(ctx context.Context) error {
 	return err
 }
 
-// benchEvery is how often it is looked whether the bench says something else, and pushEvery how often a console is
-// tried that was away.
+// trying is a console that has not got the newest list: when it is tried again, and after how long.
+type trying struct {
+	again time.Time
+	wait  time.Duration
+}
+
+// benchEvery is how often it is looked whether the bench says something else, and mostWait how long a console is left
+// alone at most that was away.
 const (
-	benchEvery = 2 * time.Second
-	pushEvery  = 20 * time.Second
+	benchEvery = time.Second
+	mostWait   = 20 * time.Second
 )
 
 // keepUp has the export show games that come, and pushes lists, until the context ends.
@@ -111,8 +116,8 @@ func (g *serving) keepUp(ctx context.Context, laid bool) {
 			}
 		}
 		waits := false
-		for _, tried := range g.carries {
-			waits = waits || time.Since(tried) >= pushEvery
+		for _, t := range g.carries {
+			waits = waits || time.Now().After(t.again)
 		}
 		if first && !laid || changed || due || waits {
 			if err := g.lay(ctx); err != nil && ctx.Err() == nil {
@@ -193,6 +198,12 @@ func (g *serving) lay(ctx context.Context) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
+	if n, err := serve.Relink(ctx, s, g.e); err != nil {
+		return err
+	} else if n > 0 {
+		g.log("%s now read from somewhere else.", map[bool]string{true: "1 file is",
+			false: fmt.Sprintf("%d files are", n)}[n == 1])
+	}
 	for _, f := range l.Report.Failed {
 		g.tell("Not served: %s: %s.", f.Path, strings.TrimSuffix(f.Say, "."))
 	}
@@ -209,10 +220,10 @@ func (g *serving) lay(ctx context.Context) error {
 		return nil // nothing is known of what there is, and so of what a list would have to say
 	}
 	if l.Changed() || g.carries == nil {
-		g.carries = map[string]time.Time{}
+		g.carries = map[string]trying{}
 		for i := range g.bench.Targets {
 			if of, ok := g.bench.Carried(i); ok && of == g.n {
-				g.carries[g.bench.Targets[i].Name] = time.Time{}
+				g.carries[g.bench.Targets[i].Name] = trying{}
 			}
 		}
 	}
@@ -234,10 +245,13 @@ func (g *serving) push(ctx context.Context, of *survey.Survey) error {
 	}
 	for i := range g.bench.Targets {
 		name := g.bench.Targets[i].Name
-		if tried, waits := g.carries[name]; !waits || time.Since(tried) < pushEvery {
+		t, waits := g.carries[name]
+		if !waits || time.Now().Before(t.again) {
 			continue
 		}
-		g.carries[name] = time.Now()
+		t.wait = min(max(time.Second, 2*t.wait), mostWait)
+		t.again = time.Now().Add(t.wait)
+		g.carries[name] = t
 		switch err := g.pushTo(ctx, i, of, there); {
 		case ctx.Err() != nil:
 			return ctx.Err()

@@ -1,15 +1,19 @@
 package serve
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"os"
 	"path/filepath"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/fit"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/run"
 	"polytome/internal/core/shape"
+	"polytome/internal/core/source"
 	"polytome/internal/core/survey"
 	"polytome/internal/target"
 	"polytome/internal/target/served"
@@ -48,13 +52,50 @@ func Lay(ctx context.Context, b *bench.Bench, s *survey.Survey, e *served.Export
 	if len(stays) > 0 {
 		l.Plan = l.Plan.Without(func(i int) bool { return stays[i] || l.Plan.Steps[i].Kind == plan.RemoveFolder })
 	}
-	if l.Plan.Empty() {
-		return l
+	if !l.Plan.Empty() {
+		job := s.Job(b, l.Plan)
+		job.Patience = -1
+		l.Report = run.Start(ctx, job).Wait()
 	}
-	job := s.Job(b, l.Plan)
-	job.Patience = -1
-	l.Report = run.Start(ctx, job).Wait()
 	return l
+}
+
+// Relink has the games of an export that lie somewhere else now, or were written again, be read from there. They stay at
+// their places on the volume. It returns how many files it was about.
+func Relink(ctx context.Context, s *survey.Survey, e *served.Export) (n int, err error) {
+	var to target.Target
+	opener := &source.Opener{}
+	defer func() { err = errors.Join(err, opener.Close()) }()
+	for i := range s.Titles {
+		if !s.Sheet.Chosen[i] || s.Sheet.Verdict(i).Kind != fit.Present {
+			continue
+		}
+		items := s.Sheet.Placement(i).Items
+		for k := range items {
+			spec := &items[k].Spec
+			was := e.Recipe(items[k].Path)
+			if now, bad := json.Marshal(spec); was == nil || bad != nil || bytes.Equal(was, now) {
+				continue
+			}
+			recipe, ok, bad := opener.Recipe(spec)
+			if bad != nil || !ok || source.Unchanged(spec) != nil {
+				continue // it is tried again the next time
+			}
+			if to == nil {
+				if to, err = s.Open(ctx); err != nil {
+					return n, err
+				}
+				defer func() { err = errors.Join(err, to.Close()) }()
+			}
+			err := to.(target.Referrer).Refer(ctx, target.Referral{Path: items[k].Path, Size: spec.Size,
+				Modified: spec.Source.Modified, Recipe: recipe, Over: true})
+			if err != nil {
+				return n, err
+			}
+			n++
+		}
+	}
+	return n, nil
 }
 
 // folders reports of a file whether the folder of games that it is in is away: it is not there, or has nothing in it, as

@@ -71,7 +71,13 @@ type shown struct {
 	size   int64
 	runs   []volume.Run
 	source Source // nil for one that is away
+	// gap is the clusters behind it that are left free.
+	gap volume.Run
 }
+
+// gapBytes are left free behind every file, as long as there is space: systems read further than they were asked to, and
+// what is wrong with the next file is none of this one.
+const gapBytes = 256 << 10
 
 // An extent is where a file lies.
 type extent struct {
@@ -134,7 +140,11 @@ func Load(r io.Reader) (*Volume, error) {
 	}
 	for _, p := range all {
 		if !p.Folder {
-			v.files[v.Fold(p.Path)] = &shown{path: p.Path, size: p.Size, runs: p.Runs}
+			f := &shown{path: p.Path, size: p.Size, runs: p.Runs}
+			v.files[v.Fold(p.Path)] = f
+			if err := v.leaveGap(context.Background(), f); err != nil {
+				return nil, err
+			}
 		}
 	}
 	v.changed = true
@@ -151,7 +161,35 @@ func (v *Volume) Size() int64 { return v.dev.size }
 func (v *Volume) Info() volume.Info { return v.v.Info() }
 
 // FreeBytes is how many bytes can still be given to files.
-func (v *Volume) FreeBytes(ctx context.Context) (int64, error) { return v.v.FreeBytes(ctx) }
+func (v *Volume) FreeBytes(ctx context.Context) (int64, error) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	free, err := v.v.FreeBytes(ctx)
+	for _, f := range v.files {
+		free += int64(f.gap.Count) * v.v.Info().Cluster
+	}
+	return free, err
+}
+
+// leaveGap leaves clusters free behind a file.
+func (v *Volume) leaveGap(ctx context.Context, f *shown) error {
+	if len(f.runs) == 0 {
+		return nil
+	}
+	info := v.v.Info()
+	gap := volume.Run{First: f.runs[len(f.runs)-1].End(), Count: uint32((gapBytes + info.Cluster - 1) / info.Cluster)}
+	is, err := v.v.Withhold(ctx, gap)
+	if is {
+		f.gap = gap
+	}
+	return err
+}
+
+// closeGap has what is free behind a file be used again.
+func (v *Volume) closeGap(f *shown) {
+	v.v.Restore(f.gap)
+	f.gap = volume.Run{}
+}
 
 // Sum is another one when folders have changed.
 func (v *Volume) Sum(ctx context.Context) (uint64, error) { return v.v.Sum(ctx) }
@@ -173,6 +211,9 @@ func (v *Volume) Allows(ctx context.Context, name string, size int64) error {
 		begin = v.v.Replace
 	}
 	w, err := begin(ctx, name, size, true)
+	if full := (*volume.FragmentedError)(nil); errors.Is(err, volume.ErrNoSpace) || errors.As(err, &full) {
+		return nil // it may fit when gaps are closed, which is known when it is put
+	}
 	if err != nil {
 		return err
 	}
@@ -215,13 +256,37 @@ func (v *Volume) Put(ctx context.Context, f File) error {
 		was.source, v.changed = f.Source, true
 		return nil
 	}
-	begin := v.v.Create
-	if was != nil {
-		begin = v.v.Replace
+	runs, err := v.place(ctx, f, was != nil)
+	if full := (*volume.FragmentedError)(nil); errors.Is(err, volume.ErrNoSpace) || errors.As(err, &full) {
+		for _, f := range v.files {
+			v.closeGap(f)
+		}
+		runs, err = v.place(ctx, f, was != nil)
 	}
-	w, err := begin(ctx, f.Path, n, true)
 	if err != nil {
 		return err
+	}
+	v.changed = true
+	now := &shown{path: f.Path, size: n, runs: runs, source: f.Source}
+	v.files[key] = now
+	if was != nil {
+		if err := v.leave(ctx, was); err != nil {
+			return err
+		}
+	}
+	return v.leaveGap(ctx, now)
+}
+
+// place makes a file that has nothing but its place.
+func (v *Volume) place(ctx context.Context, f File, over bool) ([]volume.Run, error) {
+	begin := v.v.Create
+	if over {
+		begin = v.v.Replace
+	}
+	n := f.Source.Size()
+	w, err := begin(ctx, f.Path, n, true)
+	if err != nil {
+		return nil, err
 	}
 	if err = w.Skip(n); err == nil {
 		if !f.Modified.IsZero() {
@@ -234,18 +299,9 @@ func (v *Volume) Put(ctx context.Context, f File) error {
 	}
 	if err != nil {
 		w.Abort()
-		return err
+		return nil, err
 	}
-	runs, err := v.v.Extents(f.Path)
-	if err != nil {
-		return err
-	}
-	v.changed = true
-	v.files[key] = &shown{f.Path, n, runs, f.Source}
-	if was != nil {
-		return v.leave(ctx, was)
-	}
-	return nil
+	return v.v.Extents(f.Path)
 }
 
 // Link gives a file that is there its source; nil has it be away.
@@ -259,6 +315,7 @@ func (v *Volume) Link(name string, s Source) {
 
 // leave keeps the clusters of a file that went, as long as somebody may read them.
 func (v *Volume) leave(ctx context.Context, was *shown) error {
+	v.closeGap(was)
 	if !v.inUse {
 		return nil
 	}

@@ -180,7 +180,11 @@ func (v *Volume) Withhold(ctx context.Context, r Run) (bool, error) {
 	if err := v.load(ctx); err != nil {
 		return false, err
 	}
-	return v.space.at(r), nil
+	is := v.space.at(r)
+	if is {
+		v.withheld += uint64(r.Count)
+	}
+	return is, nil
 }
 
 // Restore has clusters be free again that were withheld.
@@ -188,4 +192,5 @@ func (v *Volume) Restore(r Run) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	v.space.give(r)
+	v.withheld -= uint64(r.Count)
 }

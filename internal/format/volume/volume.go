@@ -235,15 +235,16 @@ type Volume struct {
 	// Now tells the time that files and folders get which are given none.
 	Now func() time.Time
 
-	mu     sync.Mutex
-	dev    Device
-	f      Format
-	info   *Info
-	root   *Node
-	rootAt int64 // of a root folder outside of the clusters
-	space  *space
-	begun  bool
-	broken error // a write failed: what is in memory is not what is on the device
+	mu       sync.Mutex
+	dev      Device
+	f        Format
+	info     *Info
+	root     *Node
+	rootAt   int64 // of a root folder outside of the clusters
+	space    *space
+	withheld uint64 // clusters that are free, and not used for now
+	begun    bool
+	broken   error // a write failed: what is in memory is not what is on the device
 	// rehearsal is set where only the positions of files count, and not their bytes: see [Volume.Rehearse].
 	rehearsal bool
 
@@ -446,7 +447,7 @@ func (v *Volume) Close() error {
 	if len(v.space.runs) > 0 {
 		next = v.space.runs[0].First
 	}
-	if err := v.failing(v.f.Finish(uint32(v.space.free), next)); err != nil {
+	if err := v.failing(v.f.Finish(uint32(v.space.free+v.withheld), next)); err != nil {
 		return err
 	}
 	v.begun = false
