@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"os"
 	"sync"
 	"time"
 
@@ -36,6 +37,15 @@ type writable interface {
 }
 
 type zeroing interface{ Zero(off, n int64) error }
+
+// sectioned is a backend of which some bytes lie in a file of this computer: then they can be handed on without being
+// read into the program. The file stays open until done.
+type sectioned interface {
+	Section(off, n int64) (f *os.File, at int64, done func(), ok bool)
+}
+
+// passFrom is from how many bytes on they are handed on so. What consoles read is less, and can fail by itself.
+const passFrom = 128 << 10
 
 type holes interface {
 	Data(off int64) (start, end int64)
@@ -437,6 +447,9 @@ func (t *talk) serve(ctx context.Context, e *Export) error {
 				t.s.room.Release(room)
 				own.Release(room)
 			}()
+			if t.passes(e, &r, &answering, cancel) {
+				return
+			}
 			a := t.do(e, &r, payload)
 			defer func() {
 				if a.data != nil {
@@ -459,6 +472,57 @@ func (t *talk) serve(ctx context.Context, e *Export) error {
 	}
 }
 
+// passes answers a long read with bytes that lie in a file and are in memory. It reports whether it did.
+func (t *talk) passes(e *Export, r *request, answering *sync.Mutex, hangUp func()) bool {
+	b, can := e.Backend.(sectioned)
+	if !can || r.command != cmdRead || r.length < passFrom || r.length > mostRequest || t.secure ||
+		r.flags&^flagDF != 0 || r.offset < 0 || r.offset > e.Size-int64(r.length) {
+		return false
+	}
+	if _, tcp := t.conn.(*net.TCPConn); !tcp {
+		return false
+	}
+	n := int64(r.length)
+	f, at, done, ok := b.Section(r.offset, n)
+	if !ok {
+		return false
+	}
+	defer done()
+	if !cached(f, at, n) {
+		return false
+	}
+	var head []byte
+	if t.chunks {
+		k := chunk{chunkDone, chunkData, r.cookie, 8 + r.length}
+		head = be.AppendUint64(k.put(), uint64(r.offset))
+	} else {
+		head = simple(r.cookie, 0)
+	}
+	begun := time.Now()
+	answering.Lock()
+	_ = t.conn.SetWriteDeadline(time.Now().Add(patienceToSend))
+	err := pass(t.conn, head, f, at, n)
+	answering.Unlock()
+	if err != nil {
+		_ = t.conn.Close() // which ends the reading too
+		hangUp()
+	}
+	if t.s.Read != nil {
+		t.s.Read(Reading{From: t.conn.RemoteAddr(), Export: e, Offset: r.offset, Bytes: int(n), Sent: time.Since(begun),
+			Err: err})
+	}
+	return true
+}
+
+// simple is the head of a simple reply.
+func simple(cookie uint64, code Errno) []byte {
+	b := make([]byte, 16)
+	be.PutUint32(b, simpleMagic)
+	be.PutUint32(b[4:], uint32(code))
+	be.PutUint64(b[8:], cookie)
+	return b
+}
+
 // An answer is what is replied to a request.
 type answer struct {
 	data   []byte
@@ -474,11 +538,7 @@ func (a *answer) send(conn net.Conn, r *request, chunks bool) error {
 	var out net.Buffers
 	switch {
 	case !chunks:
-		b := make([]byte, 16)
-		be.PutUint32(b, simpleMagic)
-		be.PutUint32(b[4:], uint32(a.code))
-		be.PutUint64(b[8:], r.cookie)
-		if out = append(out, b); a.code == 0 && len(a.data) > 0 {
+		if out = append(out, simple(r.cookie, a.code)); a.code == 0 && len(a.data) > 0 {
 			out = append(out, a.data)
 		}
 	case a.code != 0:

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"os"
 	"slices"
 	"sync"
 	"time"
@@ -105,6 +106,14 @@ func (b *backend) ReadAt(p []byte, off int64) (int, error) {
 		}
 	}
 	return b.s.ahead.ReadAt(p, off)
+}
+
+// Section is for long reads, which need no reading ahead.
+func (b *backend) Section(off, n int64) (f *os.File, at int64, done func(), ok bool) {
+	if b.s.pace != nil {
+		return nil, 0, nil, false
+	}
+	return b.s.v.Section(off, n)
 }
 
 func (b *backend) Data(off int64) (start, end int64) { return b.s.v.Data(off) }

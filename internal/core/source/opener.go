@@ -13,6 +13,7 @@ import (
 
 	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
+	"polytome/internal/filecopy"
 	"polytome/internal/format/container"
 	"polytome/internal/size"
 	"polytome/internal/target"
@@ -177,6 +178,14 @@ func (c *content) ReadAt(b []byte, off int64) (int, error) {
 		err = &shape.SourceError{Path: c.name, Err: err}
 	}
 	return n, err
+}
+
+// Section reports where the bytes lie in a file, where they do.
+func (c *content) Section(off int64) (f *os.File, at, n int64, ok bool) {
+	if s, is := c.Content.(filecopy.Sectioned); is {
+		return s.Section(off)
+	}
+	return nil, 0, 0, false
 }
 
 // InOrder reports whether it can only be had from its beginning on.

@@ -6,12 +6,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
+	"polytome/internal/filecopy"
 	"polytome/internal/format/virtual"
 	"polytome/internal/target"
 )
@@ -97,6 +99,24 @@ func (l *lazy) ReadAt(b []byte, off int64) (int, error) {
 		l.close()
 	}
 	return n, err
+}
+
+// Section is a run of bytes that lies in a file of this computer, where all of it does. The file stays open until done.
+func (l *lazy) Section(off, n int64) (f *os.File, at int64, done func(), ok bool) {
+	if l.alone || l.same() != nil {
+		return nil, 0, nil, false
+	}
+	c, done, err := l.take()
+	if err != nil {
+		return nil, 0, nil, false
+	}
+	if s, is := c.(filecopy.Sectioned); is {
+		if f, at, most, ok := s.Section(off); ok && most >= n {
+			return f, at, done, true
+		}
+	}
+	done()
+	return nil, 0, nil, false
 }
 
 // lookEvery is for how long a source that is being read is taken for the one that it was.

@@ -11,6 +11,7 @@ import (
 	"io"
 	"io/fs"
 	"maps"
+	"os"
 	"slices"
 	"sort"
 	"strings"
@@ -522,6 +523,26 @@ func (e *ReadError) Error() string {
 }
 
 func (e *ReadError) Unwrap() error { return e.Err }
+
+// Section is a run of bytes of the volume that lies in a file of this computer, where all of it does. The file stays open
+// until done.
+func (v *Volume) Section(off, n int64) (f *os.File, at int64, done func(), ok bool) {
+	v.reading.RLock()
+	all := v.extents
+	v.reading.RUnlock()
+	i := find(all, off)
+	if i == len(all) || all[i].at > off || all[i].at+all[i].size < off+n {
+		return nil, 0, nil, false
+	}
+	e := &all[i]
+	s, is := e.source.(interface {
+		Section(off, n int64) (f *os.File, at int64, done func(), ok bool)
+	})
+	if !is {
+		return nil, 0, nil, false
+	}
+	return s.Section(e.from+off-e.at, n)
+}
 
 // ReadAt reads the volume. What is wrong with the source of a file comes back as a [*ReadError].
 func (v *Volume) ReadAt(b []byte, off int64) (int, error) {

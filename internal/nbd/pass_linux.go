@@ -1,0 +1,60 @@
+package nbd
+
+import (
+	"errors"
+	"io"
+	"net"
+	"os"
+
+	"golang.org/x/sys/unix"
+)
+
+// cached reports whether a run of bytes of a file can be had at once, as far as its ends tell: then handing it on does
+// not fail, and does not wait for a disk.
+func cached(f *os.File, at, n int64) bool {
+	var b [1]byte
+	for _, off := range []int64{at, at + n - 1} {
+		if k, err := unix.Preadv2(int(f.Fd()), [][]byte{b[:]}, off, unix.RWF_NOWAIT); k != 1 || err != nil {
+			return false
+		}
+	}
+	return true
+}
+
+// pass sends a head and n bytes of a file without reading them into the program (sendfile(2)). What was begun and fails
+// leaves the connection useless.
+func pass(conn net.Conn, head []byte, f *os.File, at, n int64) error {
+	raw, err := conn.(*net.TCPConn).SyscallConn()
+	if err != nil {
+		return err
+	}
+	var failed error
+	again := func(err error) bool { return errors.Is(err, unix.EAGAIN) || errors.Is(err, unix.EINTR) }
+	err = raw.Write(func(fd uintptr) bool {
+		for len(head) > 0 {
+			k, err := unix.SendmsgN(int(fd), head, nil, nil, unix.MSG_MORE)
+			if again(err) {
+				return false
+			}
+			if failed = err; err != nil {
+				return true
+			}
+			head = head[k:]
+		}
+		for n > 0 {
+			k, err := unix.Sendfile(int(fd), int(f.Fd()), &at, int(n))
+			if again(err) {
+				return false
+			}
+			if err == nil && k == 0 { // it was cut short meanwhile
+				err = io.ErrUnexpectedEOF
+			}
+			if failed = err; err != nil {
+				return true
+			}
+			n -= int64(k)
+		}
+		return true
+	})
+	return errors.Join(err, failed)
+}
