@@ -9,8 +9,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// cached reports whether a run of bytes of a file can be had at once, as far as its ends tell: then handing it on does
-// not fail, and does not wait for a disk.
+// cached reports whether a run of bytes of a file can be had at once, as far as its ends tell: then handing it on hardly
+// ever fails, and does not wait for a disk.
 func cached(f *os.File, at, n int64) bool {
 	var b [1]byte
 	for _, off := range []int64{at, at + n - 1} {
@@ -21,12 +21,12 @@ func cached(f *os.File, at, n int64) bool {
 	return true
 }
 
-// pass sends a head and n bytes of a file without reading them into the program (sendfile(2)). What was begun and fails
-// leaves the connection useless.
-func pass(conn net.Conn, head []byte, f *os.File, at, n int64) error {
+// pass sends a head and n bytes of a file without reading them into the program (sendfile(2)). It returns how many of
+// the bytes went. Where the head did not go, the error is the connection's, and else the file's or the connection's.
+func pass(conn net.Conn, head []byte, f *os.File, at, n int64) (sent int64, err error) {
 	raw, err := conn.(*net.TCPConn).SyscallConn()
 	if err != nil {
-		return err
+		return 0, err
 	}
 	var failed error
 	again := func(err error) bool { return errors.Is(err, unix.EAGAIN) || errors.Is(err, unix.EINTR) }
@@ -41,8 +41,8 @@ func pass(conn net.Conn, head []byte, f *os.File, at, n int64) error {
 			}
 			head = head[k:]
 		}
-		for n > 0 {
-			k, err := unix.Sendfile(int(fd), int(f.Fd()), &at, int(n))
+		for sent < n {
+			k, err := unix.Sendfile(int(fd), int(f.Fd()), &at, int(n-sent))
 			if again(err) {
 				return false
 			}
@@ -52,9 +52,9 @@ func pass(conn net.Conn, head []byte, f *os.File, at, n int64) error {
 			if failed = err; err != nil {
 				return true
 			}
-			n -= int64(k)
+			sent += int64(k)
 		}
 		return true
 	})
-	return errors.Join(err, failed)
+	return sent, errors.Join(err, failed)
 }

@@ -10,4 +10,4 @@ import (
 
 func cached(*os.File, int64, int64) bool { return false }
 
-func pass(net.Conn, []byte, *os.File, int64, int64) error { return errors.ErrUnsupported }
+func pass(net.Conn, []byte, *os.File, int64, int64) (int64, error) { return 0, errors.ErrUnsupported }

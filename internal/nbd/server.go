@@ -44,7 +44,8 @@ type sectioned interface {
 	Section(off, n int64) (f *os.File, at int64, done func(), ok bool)
 }
 
-// passFrom is from how many bytes on they are handed on so. What consoles read is less, and can fail by itself.
+// passFrom is from how many bytes on they are handed on so. What consoles read is less, and is read first: of a file that
+// is cut short while it is on its way, zeros may arrive.
 const passFrom = 128 << 10
 
 type holes interface {
@@ -101,9 +102,10 @@ type Reading struct {
 
 // What clients may take of this computer.
 const (
-	mostClients    = 64        // connections at a time
-	mostAtOnce     = 512 << 20 // bytes that are read for all of them and were not sent yet
+	mostClients    = 256       // connections at a time
+	mostAtOnce     = 512 << 20 // bytes of long reads that were read for all of them and were not sent yet
 	mostOfOne      = mostRequest
+	smallRead      = 256 << 10 // bytes up to which a read waits for nobody's room
 	patienceToSend = 30 * time.Second
 )
 
@@ -431,14 +433,14 @@ func (t *talk) serve(ctx context.Context, e *Export) error {
 			}
 		}
 		room := int64(0)
-		if r.command == cmdRead && r.length <= mostRequest {
+		if r.command == cmdRead && r.length > smallRead && r.length <= mostRequest {
 			room = int64(r.length)
-		}
-		if err := own.Acquire(ctx, room); err != nil {
-			return err
-		}
-		if err := t.s.room.Acquire(ctx, room); err != nil {
-			return err
+			if err := own.Acquire(ctx, room); err != nil {
+				return err
+			}
+			if err := t.s.room.Acquire(ctx, room); err != nil {
+				return err
+			}
 		}
 		slots <- struct{}{}
 		all.Go(func() {
@@ -472,11 +474,12 @@ func (t *talk) serve(ctx context.Context, e *Export) error {
 	}
 }
 
-// passes answers a long read with bytes that lie in a file and are in memory. It reports whether it did.
+// passes answers a long read with bytes that lie in a file and are in memory. It reports whether it did. What goes wrong
+// with the file on the way is told behind the bytes, as the protocol allows it where answers come in chunks.
 func (t *talk) passes(e *Export, r *request, answering *sync.Mutex, hangUp func()) bool {
 	b, can := e.Backend.(sectioned)
-	if !can || r.command != cmdRead || r.length < passFrom || r.length > mostRequest || t.secure ||
-		r.flags&^flagDF != 0 || r.offset < 0 || r.offset > e.Size-int64(r.length) {
+	if !can || !t.chunks || r.command != cmdRead || r.length < passFrom || r.length > mostRequest || t.secure ||
+		r.flags != 0 || r.offset < 0 || r.offset > e.Size-int64(r.length) {
 		return false
 	}
 	if _, tcp := t.conn.(*net.TCPConn); !tcp {
@@ -491,27 +494,37 @@ func (t *talk) passes(e *Export, r *request, answering *sync.Mutex, hangUp func(
 	if !cached(f, at, n) {
 		return false
 	}
-	var head []byte
-	if t.chunks {
-		k := chunk{chunkDone, chunkData, r.cookie, 8 + r.length}
-		head = be.AppendUint64(k.put(), uint64(r.offset))
-	} else {
-		head = simple(r.cookie, 0)
-	}
+	k := chunk{0, chunkData, r.cookie, 8 + r.length}
 	begun := time.Now()
 	answering.Lock()
 	_ = t.conn.SetWriteDeadline(time.Now().Add(patienceToSend))
-	err := pass(t.conn, head, f, at, n)
+	sent, wrongFile := pass(t.conn, be.AppendUint64(k.put(), uint64(r.offset)), f, at, n)
+	end := answer{}
+	if wrongFile != nil {
+		end = wrong(EIO, "reading byte %d: %v", r.offset+sent, wrongFile)
+	}
+	_, err := io.CopyN(t.conn, zeros{}, n-sent) // the chunk has to become as long as was said
+	if err == nil {
+		err = end.send(t.conn, &request{cookie: r.cookie, command: cmdFlush}, true) // which has nothing else to say
+	}
 	answering.Unlock()
 	if err != nil {
 		_ = t.conn.Close() // which ends the reading too
 		hangUp()
 	}
 	if t.s.Read != nil {
-		t.s.Read(Reading{From: t.conn.RemoteAddr(), Export: e, Offset: r.offset, Bytes: int(n), Sent: time.Since(begun),
-			Err: err})
+		t.s.Read(Reading{From: t.conn.RemoteAddr(), Export: e, Offset: r.offset, Bytes: int(sent),
+			Sent: time.Since(begun), Err: wrongFile})
 	}
 	return true
+}
+
+// zeros is as many as are asked for.
+type zeros struct{}
+
+func (zeros) Read(b []byte) (int, error) {
+	clear(b)
+	return len(b), nil
 }
 
 // simple is the head of a simple reply.

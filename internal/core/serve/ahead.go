@@ -123,6 +123,10 @@ func (a *ahead) cached(b []byte, off, generation int64) (done int) {
 
 // follow notes what was read, and has read what comes next where that helps.
 func (a *ahead) follow(off, n int64, took time.Duration, generation int64) {
+	end := a.v.End(off) // nothing beyond the game is read: another one may be away
+	if end == off {
+		return
+	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	s := stream{}
@@ -139,7 +143,7 @@ func (a *ahead) follow(off, n int64, took time.Duration, generation int64) {
 		return
 	}
 	far := min(aheadFar, 1+s.run/aheadBlock)
-	for k := s.next / aheadBlock; k <= s.next/aheadBlock+far && k*aheadBlock < a.v.Size(); k++ {
+	for k := s.next / aheadBlock; k <= s.next/aheadBlock+far && k*aheadBlock < end; k++ {
 		f := &fetched{block: block{k, generation}, done: make(chan struct{})}
 		if a.blocks.Contains(f.block) {
 			continue

@@ -114,7 +114,7 @@ func (s *Server) slowToRead(now time.Time, file string, r *nbd.Reading) string {
 	case s.pace != nil:
 		return fmt.Sprintf("reading is limited to %s a second", size.Format(s.o.Rate))
 	}
-	return "its disk was busy, or is slow"
+	return "its disk is busy or slow"
 }
 
 // fullCable is how much of a cable's speed counts as all of it.

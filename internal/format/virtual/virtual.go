@@ -486,6 +486,17 @@ func (v *Volume) At(off int64) (name string, at int64, ok bool) {
 	return e.path, e.from + off - e.at, true
 }
 
+// End is the byte behind the file that a byte of the volume is of; the byte itself where it is of none.
+func (v *Volume) End(off int64) int64 {
+	v.reading.RLock()
+	defer v.reading.RUnlock()
+	i := find(v.extents, off)
+	if i == len(v.extents) || v.extents[i].at > off {
+		return off
+	}
+	return v.extents[i].at + v.extents[i].size
+}
+
 // Data is the next run of bytes that may be other than zeros.
 func (v *Volume) Data(off int64) (start, end int64) {
 	v.reading.RLock()

@@ -69,11 +69,14 @@ func show(v *virtual.Volume, files []virtual.File, prune bool) error {
 		}
 		errs = append(errs, v.Put(ctx, f))
 	}
+	if !prune {
+		return errors.Join(append(errs, v.Publish())...)
+	}
 	var there []string
 	errs = append(errs, v.Each(ctx, func(name string, n *volume.Node) { there = append(there, name) }, nil))
 	for _, name := range slices.Backward(slices.Sorted(slices.Values(there))) { // what is inside comes first
 		needed := slices.ContainsFunc(files, func(f virtual.File) bool { return strings.HasPrefix(f.Path, name+"/") })
-		if prune && !needed && !wanted[strings.ToUpper(name)] {
+		if !needed && !wanted[strings.ToUpper(name)] {
 			errs = append(errs, v.Remove(ctx, name))
 		}
 	}
