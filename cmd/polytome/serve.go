@@ -138,17 +138,7 @@ func (s *serveOptions) options(o *serve.Options) (err error) {
 	if s.push != "" && !protocols.IsRemote(s.push) {
 		return usageError{fmt.Errorf("--push: %q is no address such as %s", s.push, protocols.Examples("or"))}
 	}
-	o.Card = func(a netip.Addr) (string, int) {
-		cards, err := netcards.Here.Cards()
-		if err != nil {
-			return "", 0
-		}
-		card, _, _ := netcards.Behind(cards, a)
-		if card == nil {
-			return "", 0
-		}
-		return card.Name, card.Megabits
-	}
+	o.Card = serve.Card
 	return nil
 }
 
@@ -243,7 +233,10 @@ func (g *serving) listener() (net.Listener, error) {
 	}
 	at, why := g.o.listen, ""
 	if at == "" {
-		at, why = g.own()
+		cards, _ := netcards.Here.Cards() // without them, it is the loopback
+		if at, why = serve.Address(g.bench, g.n, cards); why != "" {
+			why = ", " + why
+		}
 	}
 	if _, _, err := net.SplitHostPort(at); err != nil {
 		at = net.JoinHostPort(at, nbd.Port)
@@ -253,35 +246,6 @@ func (g *serving) listener() (net.Listener, error) {
 		return nil, fmt.Errorf("listening at %s%s: %w", at, why, err)
 	}
 	return l, nil
-}
-
-// own is the address of this computer at which the console finds it, and why it is that one.
-func (g *serving) own() (at, why string) {
-	all := []int{g.n}
-	for i := range g.bench.Targets {
-		if of, ok := g.bench.Carried(i); ok && of == g.n {
-			all = append(all, i)
-		}
-	}
-	for _, i := range all {
-		if c := g.bench.Targets[i].Cable; c != nil {
-			if p, err := netip.ParsePrefix(c.Computer); err == nil {
-				return p.Addr().String(), ", this computer's end of the cable"
-			}
-		}
-	}
-	cards, err := netcards.Here.Cards()
-	for _, i := range all[1:] {
-		_, a, bad := protocols.Parse(g.bench.Targets[i].At)
-		ip, no := netip.ParseAddr(a.Host)
-		if err != nil || bad != nil || no != nil {
-			continue
-		}
-		if card, local, direct := netcards.Behind(cards, ip); card != nil && direct {
-			return local.String(), ", from where the console is reached"
-		}
-	}
-	return "127.0.0.1", ""
 }
 
 // dryRun shows what would be served.

@@ -221,10 +221,8 @@ func (g *serving) lay(ctx context.Context) error {
 	}
 	if l.Changed() || g.carries == nil {
 		g.carries = map[string]trying{}
-		for i := range g.bench.Targets {
-			if of, ok := g.bench.Carried(i); ok && of == g.n {
-				g.carries[g.bench.Targets[i].Name] = trying{}
-			}
+		for _, i := range serve.Carriers(g.bench, g.n) {
+			g.carries[g.bench.Targets[i].Name] = trying{}
 		}
 	}
 	return g.push(ctx, s)

@@ -283,7 +283,7 @@ func (a *app) quit() tea.Cmd {
 			return nil
 		}
 	}
-	if a.state.Running() {
+	if a.state.Running() || a.state.Playing() != "" {
 		a.mode = quitting
 		return nil
 	}

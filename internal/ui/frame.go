@@ -225,10 +225,12 @@ func (a *app) whyLines(w, h int) []string {
 		a.input.SetWidth(max(10, w-12))
 		return []string{" " + a.input.View(), "", " " + t.Paint(t.Dim, t.Clip(hint, w-2))}
 	case quitting:
-		return []string{" " + t.Bold(t.Warn,
-			t.Clip("A run is in progress. Quitting stops it; what is finished stays, and you can resume later.",
-				w-2)), "",
-			" " + t.Paint(t.Dim, "q stops the run and quits · any other key continues")}
+		say, way := "A run is in progress. Quitting stops it; what is finished stays, and you can resume later.",
+			"q stops the run and quits · any other key continues"
+		if playing := a.state.Playing(); playing != "" {
+			say, way = style.Clean(playing)+": quitting ends that.", "q ends it and quits · any other key continues"
+		}
+		return []string{" " + t.Bold(t.Warn, t.Clip(say, w-2)), "", " " + t.Paint(t.Dim, way)}
 	}
 	keys := " " + a.keyLine(w-2)
 	why := a.stage().Why()

@@ -176,6 +176,16 @@ func (m *Model) Actions() []state.Action {
 			)
 		}
 	}
+	if m.stays() {
+		word, more := "serve", "have consoles play the games from this computer"
+		if m.serving() != nil {
+			word, more = "end serving", "consoles that are connected lose the games"
+		}
+		own = append([]state.Action{state.Do("v", word, func() tea.Cmd { return m.d.ToggleServing(m.d.Target) }).Saying(more)},
+			own...)
+		begin = append(begin, state.Do("c", "console's stick", state.Just(func() { m.d.AskOwnStick(m.d.Target) })).
+			Saying("say where the console reads the list and the covers of what is served"))
+	}
 	own = append(own, state.Do("b", "limit", m.limit).Saying("limit the speed of this run and of later ones"))
 	own = append(own, begin...)
 	own = append(own,
@@ -318,6 +328,8 @@ func (m *Model) Why() state.Why {
 		return w
 	}
 	switch {
+	case !l.Running() && l.Report.All() && m.stays():
+		return m.whyServed(name)
 	case !l.Running():
 		return m.ended(name, l)
 	case l.Paused:
@@ -341,6 +353,9 @@ func (m *Model) Why() state.Why {
 
 func (m *Model) whyBefore(name string) state.Why {
 	s, p := m.d.Current(), m.d.Plan(m.d.Target)
+	if s.Away == nil && p != nil && (p.Empty() || m.serving() != nil) && s.Stays() {
+		return m.whyServed(name)
+	}
 	switch {
 	case s.Away != nil:
 		return state.Why{Lead: name + ": not connected.",
@@ -355,8 +370,12 @@ func (m *Model) whyBefore(name string) state.Why {
 		}
 		return state.Why{Lead: name + ":", Say: p.Idle() + ". Nothing is written.", Ways: ways}
 	}
-	return state.Why{Lead: name + ":", Say: fmt.Sprintf("%s, %s. %s; %s.", p.Say(), s.PlanTime(p),
-		checks(s.Job(m.d.Bench, p).Verify), p.Stays()), Ways: []string{"enter starts", "a starts all targets at once"}}
+	how := checks(s.Job(m.d.Bench, p).Verify)
+	if s.Stays() {
+		how = "Games stay where they are, and are read from there"
+	}
+	return state.Why{Lead: name + ":", Say: fmt.Sprintf("%s, %s. %s; %s.", p.Say(), s.PlanTime(p), how, p.Stays()),
+		Ways: []string{"enter starts", "a starts all targets at once"}}
 }
 
 func (m *Model) ended(name string, l *state.Lane) state.Why {

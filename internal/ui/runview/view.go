@@ -36,6 +36,14 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 		m.tops[past], m.tops[steps] = len(out), h
 		return t.Block(append(out, m.drawPast(t, w, h-len(out))...), w, h)
 	}
+	if s := m.serving(); s != nil && m.part == lanes && (l == nil || !l.Running()) {
+		m.tops[steps], m.tops[past] = h, h
+		if rows := min(5, (h-len(out))/4); rows > 1 && s.Bytes > 0 {
+			out = append(out, t.Rule("speed at "+m.name(), w))
+			out = append(out, chart(t, s.Speeds, w-2, rows)...)
+		}
+		return t.Block(append(out, m.drawServed(t, s, w, h-len(out))...), w, h)
+	}
 	if rows := min(5, (h-len(out))/4); l != nil && rows > 1 && len(l.Speeds) > 0 {
 		out = append(out, t.Rule("speed at "+l.Name, w))
 		out = append(out, chart(t, l.Speeds, w-2, rows)...)
@@ -136,6 +144,9 @@ func (m *Model) drawLane(t *style.Theme, w, n int) string {
 		FG: colour}}
 	cursor := n == m.d.Target && m.part == lanes
 	rest := w - 1 - nameWidth - stateWidth - 3
+	if s := m.d.Targets[n].Serving; s != nil && (l == nil || !l.Running()) {
+		return t.Row(w, cursor, append(cells, style.Cell{Text: servedSay(s), Width: rest, FG: t.Dim})...)
+	}
 	if l == nil {
 		say := ""
 		if s := m.d.Targets[n].Survey; s != nil {
@@ -193,6 +204,15 @@ func plainBar(t *style.Theme, share float64, w int) string {
 // stateOf says in a few words what goes on at a target.
 func (m *Model) stateOf(t *style.Theme, n int) (string, color.Color) {
 	l := m.d.Targets[n].Lane
+	if s := m.d.Targets[n].Serving; s != nil && (l == nil || !l.Running()) {
+		switch {
+		case len(s.Failing) > 0:
+			return servedWord(s), t.Bad
+		case len(s.Clients) > 0:
+			return servedWord(s), t.Good
+		}
+		return servedWord(s), t.Accent
+	}
 	if l == nil {
 		s := m.d.Targets[n].Survey
 		switch {

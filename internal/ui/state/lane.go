@@ -15,6 +15,7 @@ import (
 	"polytome/internal/core/scancache"
 	"polytome/internal/core/survey"
 	"polytome/internal/size"
+	"polytome/internal/target/served"
 )
 
 // A Lane is the run at one target, as its events tell it.
@@ -151,7 +152,10 @@ type RunMsg struct {
 }
 
 // Unplugs reports whether a target is something that is unplugged and carried to the console.
-func (d *State) Unplugs(n int) bool { return !strings.Contains(d.Bench.Targets[n].At, "://") }
+func (d *State) Unplugs(n int) bool {
+	at := d.Bench.Targets[n].At
+	return !strings.Contains(at, "://") && !served.Is(at)
+}
 
 // StartRun carries out the plan of a target in the background.
 func (d *State) StartRun(n int) tea.Cmd {
@@ -418,11 +422,14 @@ func (d *State) Running() bool { return slices.ContainsFunc(d.Targets, (*Target)
 // desk's context must have been cancelled or the runs stopped.
 func (d *State) Wait() { d.running.Wait() }
 
-// StopRuns stops all runs.
+// StopRuns stops all runs, and ends serving.
 func (d *State) StopRuns() {
 	for _, t := range d.Targets {
 		if t.Running() {
 			t.Lane.Stop()
+		}
+		if t.Serving != nil {
+			t.Serving.stop()
 		}
 	}
 }

@@ -15,6 +15,7 @@ import (
 	"polytome/internal/target/drive"
 	"polytome/internal/target/folder"
 	"polytome/internal/target/protocols"
+	"polytome/internal/target/served"
 )
 
 // Address takes what someone has written for a target: a folder, an image, or the address of a console or share.
@@ -27,7 +28,7 @@ func Address(text string) (at string, isRemote bool, err error) {
 	if p, _, err := protocols.Parse(text); p != nil {
 		return text, true, err
 	}
-	if _, ok := drive.ParseAddress(text); ok {
+	if _, ok := drive.ParseAddress(text); ok || served.Is(text) && text != served.Scheme {
 		return text, false, nil
 	}
 	path, err := filepath.Abs(Expand(text))
@@ -52,7 +53,7 @@ func nameOf(at string) string {
 		}
 		return a.Host + " " + filepath.Base(a.Root)
 	}
-	return filepath.Base(strings.TrimPrefix(at, drive.Scheme))
+	return filepath.Base(strings.TrimPrefix(strings.TrimPrefix(at, drive.Scheme), served.Scheme))
 }
 
 // NewTarget is a target as it comes about from its address.
@@ -60,6 +61,9 @@ func NewTarget(at string, p *loader.Profile) bench.Target {
 	t := bench.Target{Name: nameOf(at), At: at, Loader: p.Name, Everything: true}
 	if _, ok := drive.ParseAddress(at); !ok { // of a drive, what is on it says how it is read
 		t.Via = survey.WayTo(at, p, "")
+	}
+	if served.Is(at) { // it shows what is selected, and nothing is lost
+		t.DeleteOthers = true
 	}
 	return t
 }
@@ -70,7 +74,8 @@ func (d *State) AskTarget() {
 		return
 	}
 	d.Ask(Question{Prompt: "Add the target: ",
-		Hint: "a folder, an image, " + protocols.Examples("or"),
+		Hint: "a folder, an image, " + protocols.Examples("or") + "; " + served.Scheme +
+			"NAME has games be played from here",
 		Done: func(answer string) tea.Cmd {
 			at, _, err := Address(answer)
 			if err != nil {

@@ -20,6 +20,7 @@ type Target struct {
 	Trouble error          // why it could not be looked at
 	Lane    *Lane          // its run, nil for none yet
 	Check   Checked
+	Serving *Serving // nil while it is not served
 
 	planning planning // the plan that is being made
 	jobs     *jobs
@@ -61,7 +62,7 @@ func (d *State) resize() {
 	for n := range d.Bench.Targets {
 		t := &Target{ID: d.Bench.Targets[n].ID(), jobs: &jobs{}}
 		if i := slices.IndexFunc(before, func(b *Target) bool { return b.ID == t.ID }); i >= 0 {
-			t.jobs = before[i].jobs
+			t.jobs, t.Serving = before[i].jobs, before[i].Serving
 			before = slices.Delete(before, i, i+1)
 		}
 		d.Targets = append(d.Targets, t)
@@ -69,6 +70,9 @@ func (d *State) resize() {
 	for _, t := range before { // they have gone, and may come back
 		for w := range t.jobs {
 			t.jobs[w].drop()
+		}
+		if t.Serving != nil {
+			t.Serving.stop()
 		}
 	}
 	d.Target = max(0, min(d.Target, len(d.Targets)-1))
@@ -105,6 +109,9 @@ func (d *State) SurveyTarget(n int) tea.Cmd {
 			}
 		}
 		s, err := survey.Take(ctx, b, n, titles, o)
+		if err == nil {
+			relink(ctx, b.Resolve(b.Targets[n].At), s)
+		}
 		return SurveyMsg{mine, generation, s, err}
 	}
 }

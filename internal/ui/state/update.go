@@ -30,6 +30,8 @@ func (d *State) Update(msg tea.Msg) (t Taken, ok bool) {
 		t.Cmd = d.SetSupposing(msg)
 	case RunMsg:
 		t.Cmd = d.SetRun(msg)
+	case ServingMsg:
+		t.Cmd = d.SetServing(msg)
 	case MovedMsg:
 		t.Cmd = d.SetMoved(msg)
 	case HistoryMsg:
