@@ -22,7 +22,6 @@ import (
 	"polytome/internal/core/serve"
 	"polytome/internal/core/source"
 	"polytome/internal/drives"
-	"polytome/internal/nbd"
 	"polytome/internal/netcards"
 	"polytome/internal/size"
 	"polytome/internal/target/protocols"
@@ -238,9 +237,7 @@ func (g *serving) listener() (net.Listener, error) {
 			why = ", " + why
 		}
 	}
-	if _, _, err := net.SplitHostPort(at); err != nil {
-		at = net.JoinHostPort(at, nbd.Port)
-	}
+	at = serve.WithPort(at)
 	l, err := net.Listen("tcp", at)
 	if err != nil {
 		return nil, fmt.Errorf("listening at %s%s: %w", at, why, err)

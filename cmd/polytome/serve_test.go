@@ -327,6 +327,10 @@ func TestListsArePushed(t *testing.T) {
 	assert.Equal(t, "VSP-00000;short;Title 0;VSP-00000 - Title 0.iso\nVSP-00001;short;Title 1;VSP-00001 - Title 1.iso\n",
 		string(list))
 	assert.Equal(t, []string{"FACES/front/VSP-00001.jpg", "rowan-net.lst"}, files(t, stick))
+	// the console lists both, and plays them
+	played := ok(t, "simulate", "vesper", "--play", s.at, "--stick", stick, "--pieces", "20", "--pause", "0s")
+	assert.Contains(t, played, "The console lists 2 titles.")
+	assert.Regexp(t, `VSP-00001 +Title 1 +\S+ MiB|KiB in 20 reads`, played)
 	sent := console.Counted()["STOR"]
 	coretest.Write(t, games, "readme.txt", []byte("no game")) // which is none to be listed
 	coretest.Write(t, games, "new.iso", coretest.Image(t, coretest.Inf("VSP-00777", "A New One", "1/1", "full")))

@@ -8,6 +8,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -23,6 +24,10 @@ type simulatorOptions struct {
 	asJSON     bool
 	dir, space string
 	disk       string
+	play       string
+	stick      string
+	pieces     int
+	pause      time.Duration
 	port       int
 	faults     faultFlags
 }
@@ -47,13 +52,21 @@ is pressed, it creates the folders that the console creates; enter also prints w
 Consoles: ` + strings.Join(consoles, ", ") + `.
 
 With --disk the Vesper is in its workshop menu, and exports its own disk, a slab disk in an image file, over the network
-to one client at a time. When that leaves, it prints what it lists.`,
+to one client at a time. When that leaves, it prints what it lists.
+
+With --play the Vesper mounts a network disk that is served at an address, lists what stands in the list on its stick,
+and reads one title after another as a game that is played does. It prints what it lists and how quick the answers
+were; the exit status is 3 if a title does not start, or stops.`,
 		Example: `  polytome simulate rowan ./north-stick
   polytome simulate corvane --dir ./corvane-disk --port 2121 --capacity 4800MB --drop-after 20MiB
   polytome simulate tanager --dir ./share --port 4450
-  polytome simulate vesper --disk vesper.img --drop-after 20MiB`,
+  polytome simulate vesper --disk vesper.img --drop-after 20MiB
+  polytome simulate vesper --play nbd://192.168.77.1/rowan --stick ./vesper-stick`,
 		Args: needArgs(1, "the name of a loader and a folder, or of a console and --dir"),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if opt.play != "" {
+				return playNetworkDisk(cmd, args[0], &opt)
+			}
 			if opt.disk != "" {
 				return serveWorkshop(cmd, args[0], &opt)
 			}
@@ -88,6 +101,10 @@ to one client at a time. When that leaves, it prints what it lists.`,
 		},
 	}
 	cmd.Flags().BoolVar(&opt.asJSON, "json", false, "print JSON")
+	cmd.Flags().StringVar(&opt.play, "play", "", "the address of a network disk that is played from")
+	cmd.Flags().StringVar(&opt.stick, "stick", "", "with --play: the folder that stands for the console's own stick")
+	cmd.Flags().IntVar(&opt.pieces, "pieces", 500, "with --play: how many pieces of each title are read")
+	cmd.Flags().DurationVar(&opt.pause, "pause", 5*time.Millisecond, "with --play: the time between two of them")
 	cmd.Flags().StringVar(&opt.dir, "dir", "", "the folder that the console serves")
 	cmd.Flags().StringVar(&opt.disk, "disk", "", "the image of the Vesper's own disk")
 	cmd.Flags().IntVar(&opt.port, "port", 0, "the port to listen on (default: a free one)")

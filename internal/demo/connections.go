@@ -4,10 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"os"
 	"path/filepath"
 	"slices"
+	"sync"
+	"time"
 
 	"polytome/internal/core/bench"
 	"polytome/internal/format/partition"
@@ -17,6 +20,7 @@ import (
 	"polytome/internal/sim/pictures"
 	"polytome/internal/sim/samba"
 	"polytome/internal/size"
+	"polytome/internal/target/served"
 )
 
 // Connections are the demo's targets that are reached over a network: simulated consoles on the loopback.
@@ -24,6 +28,8 @@ type Connections struct {
 	Corvane string // the address of the Corvane's first volume
 	Tanager string // that of the Tanager's share; the folder itself where there is no Samba
 	Vesper  string // that of the Vesper's own disk
+	Stick   string // that of the stick in the Vesper, over its FTP service
+	Export  string // the address of this computer at which the hall's export is to be served
 	Note    string // what else is to be known, a sentence
 
 	world   World
@@ -33,7 +39,17 @@ type Connections struct {
 	// The Vesper is in its menu workshop until off; left is closed then.
 	off  context.CancelFunc
 	left chan struct{}
+	// service is the Vesper's FTP service. It plays from the hall's export until the play is over.
+	service *ftpd.Server
+	playing sync.WaitGroup
 }
+
+// VesperStick is the folder that stands for the stick in the Vesper, and HallExport the one in which it is kept how the
+// hall's export is laid out.
+func (w World) VesperStick() string { return filepath.Join(w.Dir, "vesper", "stick") }
+
+// HallExport is where it is kept how the hall's export is laid out.
+func (w World) HallExport() string { return filepath.Join(w.Dir, "hall-export") }
 
 // CorvaneVolume is the folder that stands for the Corvane's first volume, TanagerShare the one that is the Tanager's
 // share, and HallStick the image that stands for a new stick, prepared for its loader.
@@ -54,7 +70,7 @@ const tanagerSpace = 24 * size.GiB
 // Bring switches the consoles on.
 func (w World) Bring(ctx context.Context) (*Connections, error) {
 	r := &Connections{world: w}
-	for _, dir := range []string{filepath.Join(w.CorvaneVolume(), "gantry"), w.TanagerShare()} {
+	for _, dir := range []string{filepath.Join(w.CorvaneVolume(), "gantry"), w.TanagerShare(), w.VesperStick()} {
 		if err := os.MkdirAll(dir, 0o755); err != nil {
 			return nil, fmt.Errorf("making the demo's consoles: %w", err)
 		}
@@ -66,6 +82,10 @@ func (w World) Bring(ctx context.Context) (*Connections, error) {
 	if err := r.workshop(ctx); err != nil {
 		r.Close()
 		return nil, fmt.Errorf("switching the demo's Vesper on: %w", err)
+	}
+	if err := r.play(ctx); err != nil {
+		r.Close()
+		return nil, fmt.Errorf("putting a stick into the demo's Vesper: %w", err)
 	}
 	corvane, tanager := sim.Consoles["corvane"], sim.Consoles["tanager"]
 	if r.console, err = corvane.Serve(filepath.Dir(w.CorvaneVolume()), 0, corvaneSpace); err != nil {
@@ -115,11 +135,63 @@ func (r *Connections) workshop(ctx context.Context) error {
 	return nil
 }
 
+// playEvery is how often the Vesper looks whether the hall's export is there.
+const playEvery = 2 * time.Second
+
+// play begins the Vesper's FTP service, and has it play from the hall's export whenever that is served.
+func (r *Connections) play(ctx context.Context) (err error) {
+	r.service, err = ftpd.Serve(r.world.VesperStick(), 0, ftpd.Habits{Sizes: true, Machine: true, Restart: true})
+	if err != nil {
+		return err
+	}
+	r.Stick = fmt.Sprintf("ftp://127.0.0.1:%d", r.service.Port())
+	l, err := net.Listen("tcp", "127.0.0.1:0") // one that is free
+	if err != nil {
+		return err
+	}
+	r.Export = l.Addr().String()
+	if err := l.Close(); err != nil {
+		return err
+	}
+	ctx, off := context.WithCancel(ctx)
+	before := r.off
+	r.off = func() { off(); before() }
+	r.playing.Go(func() {
+		dice := rand.New(rand.NewPCG(Seed, 28))
+		for ctx.Err() == nil {
+			r.playOnce(ctx, dice)
+			select {
+			case <-ctx.Done():
+			case <-time.After(playEvery):
+			}
+		}
+	})
+	return nil
+}
+
+// playOnce has the Vesper play a title for a while, where the export is there.
+func (r *Connections) playOnce(ctx context.Context, dice *rand.Rand) {
+	d, err := sim.MountNetworkDisk(ctx, "nbd://"+r.Export+"/rowan", r.world.VesperStick())
+	if err != nil {
+		return // it is not served, or there is no list yet
+	}
+	defer d.Close() // which was read from
+	games := slices.DeleteFunc(d.Games, func(g sim.NetworkGame) bool { return !g.Starts })
+	if len(games) == 0 {
+		return
+	}
+	_, _ = d.Play(ctx, &games[dice.IntN(len(games))], 2000, 15*time.Millisecond, dice)
+}
+
 // Close switches the consoles off.
 func (r *Connections) Close() {
 	if r.off != nil {
 		r.off()
 		<-r.left
+	}
+	r.playing.Wait()
+	if r.service != nil {
+		r.service.Close()
 	}
 	if r.covers != nil {
 		_ = r.covers.Close()
@@ -158,6 +230,15 @@ func (r *Connections) vesper() bench.Target {
 		Titles: bench.Keys{"VSP-21377", "VSP-21640", "VSP-21690"}}
 }
 
+func (r *Connections) hall() bench.Target {
+	return bench.Target{Name: "Hall export", At: served.Scheme + r.world.HallExport(), Loader: "rowan", Via: "nbd",
+		As: "exfat", Capacity: bench.Size(20 * size.TiB), Listen: r.Export, DeleteOthers: true, Everything: true}
+}
+
+func (r *Connections) list() bench.Target {
+	return bench.Target{Name: "Vesper stick", At: r.Stick, Loader: "rowan", Carries: "Hall export"}
+}
+
 // Connect has the targets of a bench be where the consoles are now, and adds those that it lacks. Its server of
 // pictures is where ours is now.
 func (r *Connections) Connect(b *bench.Bench) {
@@ -166,13 +247,13 @@ func (r *Connections) Connect(b *bench.Bench) {
 			b.Covers.Servers[i].URL = r.covers.URL()
 		}
 	}
-	for _, p := range []bench.Target{r.corvane(), r.tanager(), r.vesper()} {
+	for _, p := range []bench.Target{r.corvane(), r.tanager(), r.vesper(), r.hall(), r.list()} {
 		i := slices.IndexFunc(b.Targets, func(x bench.Target) bool { return x.Name == p.Name })
 		if i < 0 {
 			b.Targets = append(b.Targets, p)
 			continue
 		}
-		b.Targets[i].At = p.At
+		b.Targets[i].At, b.Targets[i].Listen = p.At, p.Listen
 	}
 }
 

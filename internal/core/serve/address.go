@@ -1,10 +1,12 @@
 package serve
 
 import (
+	"net"
 	"net/netip"
 	"slices"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/nbd"
 	"polytome/internal/netcards"
 	"polytome/internal/target/protocols"
 )
@@ -19,9 +21,26 @@ func Carriers(b *bench.Bench, n int) (out []int) {
 	return out
 }
 
-// Address is the address of this computer at which the console finds it: its end of the console's cable, or the one from
-// which the console is reached over FTP; why is which of them, "" where it is the loopback, for lack of either.
+// Address is the address of this computer at which the console finds it: what the bench says, its end of the console's
+// cable, or the one from which the console is reached over FTP; why is which of them, "" where it is the loopback, for
+// lack of any.
 func Address(b *bench.Bench, n int, cards []netcards.Card) (at, why string) {
+	if at := b.Targets[n].Listen; at != "" {
+		return WithPort(at), "as the bench says"
+	}
+	at, why = own(b, n, cards)
+	return WithPort(at), why
+}
+
+// WithPort is an address with the usual port where it has none.
+func WithPort(at string) string {
+	if _, _, err := net.SplitHostPort(at); err != nil {
+		return net.JoinHostPort(at, nbd.Port)
+	}
+	return at
+}
+
+func own(b *bench.Bench, n int, cards []netcards.Card) (at, why string) {
 	carriers := Carriers(b, n)
 	for _, i := range slices.Concat([]int{n}, carriers) {
 		if c := b.Targets[i].Cable; c != nil {

@@ -15,7 +15,6 @@ import (
 	"polytome/internal/core/serve"
 	"polytome/internal/core/source"
 	"polytome/internal/core/survey"
-	"polytome/internal/nbd"
 	"polytome/internal/size"
 	"polytome/internal/target/served"
 )
@@ -119,7 +118,7 @@ func (d *State) serve(n int, s *survey.Survey) tea.Cmd {
 	found.start(func() {
 		defer d.running.Done()
 		last, err := serveExport(ctx, address, config, serve.Options{Name: name, Rate: int64(config.Rate),
-			Card: serve.Card}, net.JoinHostPort(at, nbd.Port),
+			Card: serve.Card}, at,
 			func(now serve.Status) { found.emit(ServingMsg{of: x, now: now, feed: found}) })
 		found.emit(ServingMsg{of: x, now: last, ended: true, err: err, feed: found})
 	}, func(err error) ServingMsg { return ServingMsg{of: x, ended: true, err: err, feed: found} })
