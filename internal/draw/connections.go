@@ -265,6 +265,9 @@ func (h *Connections) link(s *scene.Sheet, l *connections.Link) {
 
 // address is where a target is, in lines.
 func (h *Connections) address(l *connections.Link) (out []string) {
+	if l.Served != "" {
+		return []string{"export " + l.Export, "served at " + l.Served}
+	}
 	if !l.Remote() {
 		return []string{strings.TrimPrefix(l.At, drive.Scheme)}
 	}

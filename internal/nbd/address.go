@@ -7,6 +7,7 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/url"
 	"os"
@@ -120,4 +121,24 @@ func Open(ctx context.Context, address string, o Options) (*Client, error) {
 		case <-time.After(100 * time.Millisecond):
 		}
 	}
+}
+
+// Greets connects to an NBD server at an address with a port, waits for its greeting, and hangs up.
+func Greets(ctx context.Context, at string) error {
+	var d net.Dialer
+	conn, err := d.DialContext(ctx, "tcp", at)
+	if err != nil {
+		return err
+	}
+	defer conn.Close() // which was read from
+	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
+	defer stop()
+	var b [8]byte
+	if _, err := io.ReadFull(conn, b[:]); err != nil {
+		return err
+	}
+	if be.Uint64(b[:]) != initMagic {
+		return protocol("the server at %s greets with %x", at, b)
+	}
+	return nil
 }

@@ -67,9 +67,11 @@ func (a *audit) look(profile *loader.Profile) error {
 	y.skip()
 	y.discs()
 	y.numbers()
-	y.companions()
+	if !y.at.Apart { // else they are on the console's own stick
+		y.companions()
+		y.lists()
+	}
 	y.spares()
-	y.lists()
 	y.promises()
 	y.kit()
 	y.systems()

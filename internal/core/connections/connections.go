@@ -15,6 +15,7 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/loader"
+	"polytome/internal/core/serve"
 	"polytome/internal/core/survey"
 	"polytome/internal/drives"
 	"polytome/internal/nbd"
@@ -22,6 +23,7 @@ import (
 	"polytome/internal/target/drive"
 	"polytome/internal/target/protocols"
 	"polytome/internal/target/remote"
+	"polytome/internal/target/served"
 )
 
 // A Link is one connection from this computer to a target, and on to the console that reads it.
@@ -53,6 +55,9 @@ type Link struct {
 	Tried    Tried        `json:"tried"`
 	// Probe is what a full test has shown; nil before one.
 	Probe *remote.Probe `json:"probe,omitempty"`
+
+	// Served is where an export of this computer is to be served, "" for any other target.
+	Served string `json:"served,omitempty"`
 
 	protocol *remote.Protocol // nil for a target of this computer
 	address  remote.Address
@@ -93,6 +98,10 @@ func (l *Link) Remote() bool { return l.Host != "" }
 // Joined is how the computer and the target are joined, in a few words.
 func (l *Link) Joined() string {
 	switch {
+	case l.Served != "" && l.Cable != nil:
+		return "direct cable"
+	case l.Served != "":
+		return "games stay on this computer"
 	case !l.Remote() && l.Via == "usb":
 		return "carried by hand"
 	case !l.Remote() && l.Via == "adapter":
@@ -172,12 +181,19 @@ func link(b *bench.Bench, n int, set *loader.Set, cards []netcards.Card) Link {
 		l.behind(cards)
 		return l
 	}
+	if served.Is(l.At) {
+		l.serves(b, n, p, cards)
+		return l
+	}
 	protocol, a, err := protocols.Parse(l.At)
 	if protocol == nil || err != nil {
 		l.Must = []string{l.localNeeds(console)}
 		return l
 	}
 	l.protocol, l.address = protocol, a
+	if c.Carries != "" { // what a loader reads otherwise is not what is carried
+		l.Via = protocol.Name
+	}
 	l.Host, l.Port, l.Root = a.Host, protocol.PortOf(a), a.Root
 	var at *loader.Attachment
 	if p != nil {
@@ -200,6 +216,47 @@ func link(b *bench.Bench, n int, set *loader.Set, cards []netcards.Card) Link {
 	}
 	return l
 }
+
+// serves says how an export of this computer is reached.
+func (l *Link) serves(b *bench.Bench, n int, p *loader.Profile, cards []netcards.Card) {
+	at, why := serve.Address(b, n, cards)
+	l.Served, l.Export = at, "games"
+	if p != nil {
+		if on := p.NetworkDisk(""); on != nil {
+			l.Export, l.Notes = cmp.Or(on.Server.Export, l.Export), on.Server.Habits
+		}
+	}
+	if why == "" {
+		l.Notes = append(slices.Clone(l.Notes), "only this computer itself finds it there: give the console's cable, "+
+			"or the address to listen at")
+	}
+	l.Must = []string{"this computer, which serves it while somebody plays", "the folders that the games are in"}
+	if host, _, err := net.SplitHostPort(at); err == nil {
+		if ip, ok := addressOf(host); ok {
+			if card, local, _ := netcards.Behind(cards, ip); card != nil {
+				l.Card, l.Local = card.Name, local.String()
+			}
+		}
+	}
+	if l.Cable != nil {
+		l.CableSet = CableState(l.Cable, cards, false)
+	}
+}
+
+// trySelf asks whether the export is served now. It says nothing, and so counts as nobody who plays.
+func (l *Link) trySelf(ctx context.Context) Tried {
+	ctx, cancel := context.WithTimeout(ctx, exportPatience)
+	defer cancel()
+	began := time.Now()
+	if err := nbd.Greets(ctx, l.Served); err != nil {
+		return Tried{State: Absent, Say: "it is not served at " + l.Served + " now", Do: "serve it: 4, then v",
+			At: time.Now()}
+	}
+	return Tried{State: Answers, Say: "it is served at " + l.Served, RoundTrip: time.Since(began), At: time.Now()}
+}
+
+// exportPatience is how long an export of this computer is waited for.
+const exportPatience = 3 * time.Second
 
 // behind finds the card that the host is behind.
 func (l *Link) behind(cards []netcards.Card) {
@@ -257,6 +314,8 @@ func (l *Link) Try(ctx context.Context, t Trier) Tried {
 			l.Cable.Computer), Do: "set it, as the cable sheet shows", At: time.Now()}
 	}
 	switch {
+	case l.Served != "":
+		return l.trySelf(ctx)
 	case l.Export != "":
 		return tryExport(ctx, l.At)
 	case l.Remote():

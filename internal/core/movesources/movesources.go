@@ -94,6 +94,9 @@ func wentOver(all []Carried, i int) (over bool, why string) {
 		if !s.Sheet.Chosen[i] {
 			continue
 		}
+		if s.Stays() {
+			return false, fmt.Sprintf("the console plays it from where it lies (%s)", s.Config.Name)
+		}
 		steps, done := 0, 0
 		for n := range c.Plan.Steps {
 			if st := &c.Plan.Steps[n]; st.Title == s.Titles[i].Key && st.Writes() {

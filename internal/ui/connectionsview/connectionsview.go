@@ -324,6 +324,9 @@ func (m *Model) diagram(t *style.Theme, w, h int) []string {
 			say = "under test"
 		}
 		at := l.At
+		if l.Served != "" {
+			at = "nbd://" + l.Served + "/" + l.Export
+		}
 		if l.Local != "" && l.Joined() != "this computer itself" {
 			at += " from " + l.Local
 		}

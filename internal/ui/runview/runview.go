@@ -196,7 +196,7 @@ func (m *Model) Actions() []state.Action {
 		state.Do("left h", "the target to the left", state.Just(func() { m.turn(-1) })),
 		state.Do("right l", "the target to the right", state.Just(func() { m.turn(1) })),
 	)
-	if l != nil && !running {
+	if l != nil && !running && !m.stays() {
 		own = append(own, state.Do("m", "move sources", state.Just(m.d.AskToMoveSources)).
 			Saying("move the source files of titles that were copied and read back to a folder or the trash"))
 	}
@@ -370,11 +370,12 @@ func (m *Model) whyBefore(name string) state.Why {
 		}
 		return state.Why{Lead: name + ":", Say: p.Idle() + ". Nothing is written.", Ways: ways}
 	}
-	how := checks(s.Job(m.d.Bench, p).Verify)
+	how, say := checks(s.Job(m.d.Bench, p).Verify), p.Say()
 	if s.Stays() {
 		how = "Games stay where they are, and are read from there"
+		say = strings.Replace(say, "to write", "to lay out", 1)
 	}
-	return state.Why{Lead: name + ":", Say: fmt.Sprintf("%s, %s. %s; %s.", p.Say(), s.PlanTime(p), how, p.Stays()),
+	return state.Why{Lead: name + ":", Say: fmt.Sprintf("%s, %s. %s; %s.", say, s.PlanTime(p), how, p.Stays()),
 		Ways: []string{"enter starts", "a starts all targets at once"}}
 }
 
