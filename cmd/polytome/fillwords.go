@@ -229,7 +229,11 @@ func (l *lane) end() error {
 	if !l.only {
 		fmt.Fprintf(f.out, "%s: ", l.name)
 	}
-	fmt.Fprintf(f.out, "%s copied, %s, %s in %s", size.Count(r.Put, "file"), r.Verify.Words(), size.Format(r.Bytes),
+	done := "copied, " + r.Verify.Words()
+	if l.plan.Refers {
+		done = "laid out, read from where they lie"
+	}
+	fmt.Fprintf(f.out, "%s %s, %s in %s", size.Count(r.Put, "file"), done, size.Format(r.Bytes),
 		r.Elapsed.Round(10*time.Millisecond))
 	for _, x := range []struct {
 		n    int

@@ -64,7 +64,12 @@ var servedAt = regexp.MustCompile(`Serving at (\S+);`)
 
 // startServe runs serve on a free port.
 func startServe(t testing.TB, config string, args ...string) *server {
-	s := &server{cmd: exec.Command(binary, append([]string{"serve", "--listen", "127.0.0.1:0"}, args...)...),
+	return startBench(t, config, append([]string{"--listen", "127.0.0.1:0"}, args...)...)
+}
+
+// startBench runs serve where it listens.
+func startBench(t testing.TB, config string, args ...string) *server {
+	s := &server{cmd: exec.Command(binary, append([]string{"serve"}, args...)...),
 		done: make(chan struct{})}
 	s.cmd.Env = append(os.Environ(), "XDG_CONFIG_HOME="+config, "XDG_STATE_HOME="+config, "XDG_CACHE_HOME="+config)
 	s.cmd.Stderr = os.Stderr
@@ -339,6 +344,51 @@ func TestListsArePushed(t *testing.T) {
 	list, err = os.ReadFile(filepath.Join(stick, "rowan-net.lst"))
 	require.NoError(t, err)
 	assert.Contains(t, string(list), "VSP-00777;full;A New One;")
+	s.end(t)
+}
+
+// TestAnExportOnABench is laid out, checked, changed and served like any other target, and another one carries its list.
+func TestAnExportOnABench(t *testing.T) {
+	games, dir := collection(t, 2, 3), t.TempDir()
+	file := filepath.Join(dir, "season.toml")
+	text := "format = 1\nname = 'season'\n[[source]]\npath = '" + games + "'\n" +
+		"[[target]]\nname = 'Hall export'\nat = 'serve:./hall'\nloader = 'rowan'\neverything = true\n" +
+		"capacity = '1GiB'\ndelete-others = true\nlisten = '127.0.0.1:0'\n" +
+		"[[target]]\nname = 'Stick'\nat = 'stick'\nloader = 'rowan'\ncarries-covers-of = 'Hall export'\neverything = false\n"
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "stick"), 0o755))
+	require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+	out := ok(t, "fill", "--bench", file)
+	assert.Contains(t, out, "Hall export")
+	list := filepath.Join(dir, "stick", "rowan-net.lst")
+	was, err := os.ReadFile(list)
+	require.NoError(t, err)
+	assert.Contains(t, string(was), "VSP-00001;short;Title 1;VSP-00001 - Title 1.iso\n")
+	assert.Contains(t, ok(t, "fill", "--bench", file), "everything selected is already there")
+	require.NoError(t, os.Remove(list))
+	status, out, _ := polytome(t, "check", "--bench", file)
+	assert.Equal(t, statusPartial, status)
+	assert.Contains(t, out, "Rowan waits for its first list: rowan-net.lst is not here")
+	require.NoError(t, os.WriteFile(list, []byte("VSP-1;short;Another;x.iso\n"), 0o600))
+	_, out, _ = polytome(t, "check", "--bench", file, "--target", "Stick")
+	assert.Contains(t, out, "rowan-net.lst is not the list of the 2 titles on Hall export")
+	ok(t, "fill", "--bench", file)
+	ok(t, "check", "--bench", file)
+
+	s := startBench(t, t.TempDir(), "--bench", file)
+	assert.NotContains(t, s.said(), "Pushing", "the list is there")
+	img := filepath.Join(t.TempDir(), "volume.img")
+	judge.Run(t, "nbdcopy", s.at, img)
+	before, what := lies(t, img)
+	assert.Len(t, what, 2)
+	// who serves it takes over what is chosen
+	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(text, "everything = true", "everything = false\ntitles = "+
+		"['VSP-00001']", 1)), 0o600))
+	s.saysSoon(t, "1 title on a volume")
+	s.saysSoon(t, "Pushed to Stick: rowan-net.lst.")
+	img = filepath.Join(t.TempDir(), "again.img")
+	judge.Run(t, "nbdcopy", s.at, img)
+	after, _ := lies(t, img)
+	assert.Equal(t, map[string][]volume.Run{"SHORT/VSP-00001 - Title 1.iso": before["SHORT/VSP-00001 - Title 1.iso"]}, after)
 	s.end(t)
 }
 

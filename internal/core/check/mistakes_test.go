@@ -48,6 +48,15 @@ func shot(t coretest.T, format string, w, h int) []byte {
 
 // checkFiles audits a target with the given files.
 func checkFiles(t *testing.T, f files, on [2]string, depth check.Depth, names ...string) *check.Report {
+	var all []*loader.Profile
+	for _, n := range names {
+		all = append(all, coretest.Profile(t, n))
+	}
+	return checkFor(t, f, on, depth, all...)
+}
+
+// checkFor is checkFiles for profiles that are none of those that ship.
+func checkFor(t *testing.T, f files, on [2]string, depth check.Depth, all ...*loader.Profile) *check.Report {
 	dir := t.TempDir()
 	for name, data := range f {
 		coretest.Write(t, dir, name, data)
@@ -55,10 +64,6 @@ func checkFiles(t *testing.T, f files, on [2]string, depth check.Depth, names ..
 	p, err := folder.Open(dir, folder.Options{Filesystem: on[1]})
 	require.NoError(t, err)
 	defer p.Close()
-	var all []*loader.Profile
-	for _, n := range names {
-		all = append(all, coretest.Profile(t, n))
-	}
 	r, err := check.Audit(context.Background(), p, all, coretest.Set(t), check.Options{Via: on[0], Depth: depth})
 	require.NoError(t, err)
 	return r

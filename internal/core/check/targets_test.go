@@ -322,6 +322,14 @@ func TestAListOfTitlesIsHeldAgainstWhatIsHere(t *testing.T) {
 	delete(f, "LONG/VSP-20431/002.rwn")
 	f["FACES/front/VSP-20417.jpg"] = shot(t, "jpg", 10, 10)
 	on := [2]string{"nbd", "exfat"}
+	rowan := *coretest.Profile(t, "rowan")
+	for _, x := range checkFor(t, f, on, check.Inside, &rowan).Findings {
+		assert.NotEqual(t, check.List, x.Kind, "it lies apart")
+	}
+	rowan.Attachments = slices.Clone(rowan.Attachments)
+	for i := range rowan.Attachments {
+		rowan.Attachments[i].Apart = false
+	}
 	list := func(r *check.Report) *check.Finding {
 		for i := range r.Findings {
 			if r.Findings[i].Kind == check.List {
@@ -330,19 +338,19 @@ func TestAListOfTitlesIsHeldAgainstWhatIsHere(t *testing.T) {
 		}
 		return nil
 	}
-	missing := list(checkFiles(t, f, on, check.Inside, "rowan"))
+	missing := list(checkFor(t, f, on, check.Inside, &rowan))
 	require.NotNil(t, missing)
 	assert.Equal(t, "the list of 4 titles is missing", missing.Say)
 	require.Len(t, missing.Fixes, 1)
 	text := missing.Fixes[0].Text
 	assert.Equal(t, "VSP-20417;full;Copper Tide;VSP-20417 - Copper Tide.iso\n", text[:strings.Index(text, "\n")+1])
 	f["rowan-net.lst"] = []byte(text)
-	assert.Nil(t, list(checkFiles(t, f, on, check.Inside, "rowan")), "the list that fixes it is right")
+	assert.Nil(t, list(checkFor(t, f, on, check.Inside, &rowan)), "the list that fixes it is right")
 	f["rowan-net.lst"] = []byte(text + "VSP-99999;full;Gone;x.iso\n")
-	assert.Contains(t, list(checkFiles(t, f, on, check.Inside, "rowan")).Say,
+	assert.Contains(t, list(checkFor(t, f, on, check.Inside, &rowan)).Say,
 		`list has "VSP-99999;full;Gone;x.iso", which is not here`)
 	f["rowan-net.lst"] = []byte(text[strings.Index(text, "\n")+1:])
-	assert.Contains(t, list(checkFiles(t, f, on, check.Inside, "rowan")).Say,
+	assert.Contains(t, list(checkFor(t, f, on, check.Inside, &rowan)).Say,
 		`the list lacks "VSP-20417;full;Copper Tide;VSP-20417`)
 }
 

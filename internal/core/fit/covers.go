@@ -170,6 +170,9 @@ func (s *Sheet) CoverLacks(i int) string {
 		size.Format(max(0, free)))
 }
 
+// Carried reports whether titles consist of what is carried of them.
+func (s *Sheet) Carried() bool { return s.of.Carried }
+
 // CoverPaths are where the pictures of a kind of a title's disc are on the target, or go.
 func (s *Sheet) CoverPaths(i int, of string, disc int) (out []string) {
 	if s.of.Carried {

@@ -312,7 +312,9 @@ func (m *maker) lists() {
 			text, read := m.o.Texts[was.Path]
 			data, own := f.Data, []byte(nil)
 			files, stays := m.lying()
-			if merged, ours, ok := f.Merge(layout.Lying{Text: text, There: there && read, Last: m.o.Last[was.Path],
+			if m.sheet.Carried() { // what lies apart is what counts, and what else stands there is not to be played
+				own = data
+			} else if merged, ours, ok := f.Merge(layout.Lying{Text: text, There: there && read, Last: m.o.Last[was.Path],
 				Files: files, Stays: stays}); ok && (read || !there) {
 				data, own = merged, ours
 			}

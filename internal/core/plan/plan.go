@@ -103,6 +103,7 @@ type Plan struct {
 	Kept     int    `json:"kept,omitempty"`      // files that are copied to this computer first
 	BackupTo string `json:"backup-to,omitempty"` // the folder that they are copied to
 	There    int    `json:"there"`               // chosen titles that are there already
+	Refers   bool   `json:"refers,omitempty"`    // files stay where they are, and are read from there
 	// Shaping is how many seconds it takes to bring files into their shapes, on the processors that were reported.
 	Shaping float64 `json:"-"`
 	Left    []Left  `json:"left,omitempty"`
@@ -114,7 +115,11 @@ type Plan struct {
 func (p *Plan) Say() string {
 	var out []string
 	if p.Files > 0 || len(p.Steps) == 0 {
-		out = append(out, fmt.Sprintf("%s to write, %s", size.Count(p.Files, "file"), size.Format(p.Bytes)))
+		do := "write"
+		if p.Refers {
+			do = "lay out"
+		}
+		out = append(out, fmt.Sprintf("%s to %s, %s", size.Count(p.Files, "file"), do, size.Format(p.Bytes)))
 	}
 	if p.Moves > 0 {
 		out = append(out, fmt.Sprintf("%d to rename", p.Moves))
@@ -133,6 +138,9 @@ func (p *Plan) Say() string {
 
 // Loses counts the files that a plan removes or writes over, but for those of which everything stays that is not ours.
 func (p *Plan) Loses() (n int) {
+	if p.Refers { // what goes is nowhere but where it lies
+		return 0
+	}
 	for i := range p.Steps {
 		if s := &p.Steps[i]; s.Kind == Remove || s.Kind == Replace && !s.Merged && !s.Remade && !s.Fix {
 			n++
@@ -172,7 +180,7 @@ func (p *Plan) Idle() string {
 
 // Without is the plan without the steps that are done.
 func (p *Plan) Without(done func(step int) bool) *Plan {
-	rest := &Plan{BackupTo: p.BackupTo, There: p.There, Left: p.Left, Notes: p.Notes}
+	rest := &Plan{BackupTo: p.BackupTo, There: p.There, Refers: p.Refers, Left: p.Left, Notes: p.Notes}
 	number := make(map[int]int, len(p.Steps))
 	for i, s := range p.Steps {
 		if done(i) {

@@ -6,6 +6,7 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/loader"
 	"polytome/internal/target"
+	"polytome/internal/target/served"
 )
 
 // carried is the target whose covers alone are put on another one.
@@ -42,8 +43,11 @@ func (s *Survey) carry(b *bench.Bench) error {
 	if c.via == "" {
 		c.via = WayTo(b.Resolve(of.At), p, of.As)
 	}
-	as := of.As
-	if at := p.Attachment(c.via, as); as == "" && at != nil {
+	as, at := of.As, p.Attachment(c.via, of.As)
+	if served.Is(of.At) {
+		at = p.NetworkDisk(as)
+	}
+	if as == "" && at != nil {
 		as = at.DefaultFilesystem()
 	}
 	if as == "" {

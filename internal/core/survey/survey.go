@@ -371,6 +371,7 @@ func (s *Survey) SetPlan(p *plan.Plan) { s.plan = p }
 func (s *Survey) MakePlan(sheet *fit.Sheet) *plan.Plan {
 	p := plan.Make(sheet, plan.Options{Texts: s.texts, Last: s.last, BackupTo: s.backupTo, Updates: s.updates,
 		Fixes: s.Config.Fixes, Processors: runtime.GOMAXPROCS(0)})
+	p.Refers = s.Stays()
 	p.Notes = append(p.Notes, s.Notes...)
 	if n := renumbering(sheet); n > 0 {
 		p.Notes = append(p.Notes, fmt.Sprintf(

@@ -370,12 +370,11 @@ func (m *Model) whyBefore(name string) state.Why {
 		}
 		return state.Why{Lead: name + ":", Say: p.Idle() + ". Nothing is written.", Ways: ways}
 	}
-	how, say := checks(s.Job(m.d.Bench, p).Verify), p.Say()
-	if s.Stays() {
+	how := checks(s.Job(m.d.Bench, p).Verify)
+	if p.Refers {
 		how = "Games stay where they are, and are read from there"
-		say = strings.Replace(say, "to write", "to lay out", 1)
 	}
-	return state.Why{Lead: name + ":", Say: fmt.Sprintf("%s, %s. %s; %s.", say, s.PlanTime(p), how, p.Stays()),
+	return state.Why{Lead: name + ":", Say: fmt.Sprintf("%s, %s. %s; %s.", p.Say(), s.PlanTime(p), how, p.Stays()),
 		Ways: []string{"enter starts", "a starts all targets at once"}}
 }
 
