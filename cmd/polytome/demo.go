@@ -51,7 +51,8 @@ end.
 
 With --run it fills the stick without a screen, prints what it did, and compares the check with what
 the simulated loader lists. Then it fills a drive image, the share and the two consoles at the same
-time, checks all four, and prints one table. Then it checks a stick that was filled by hand, fixes a copy
+time, checks all four, and prints one table. It serves games over the network, and has a simulated
+console play them. Then it checks a stick that was filled by hand, fixes a copy
 of it, and checks that. At the end it draws every drawing that there is, as PDF and SVG, into the
 world's folder drawings, or another one with --drawings. Titles that do not fit are part of the
 demo, so the exit status is 0 anyway.`,
@@ -104,6 +105,9 @@ func (opt *demoOptions) run(cmd *cobra.Command, _ []string) (err error) {
 			return err
 		}
 		if err := connectionsAtOnce(cmd.Context(), cmd.OutOrStdout(), world, connections, opt.asJSON); err != nil {
+			return err
+		}
+		if err := servedDemo(cmd.Context(), cmd.OutOrStdout(), world, connections, opt.asJSON); err != nil {
 			return err
 		}
 		if err := byHand(cmd.Context(), cmd.OutOrStdout(), world, opt.asJSON); err != nil {

@@ -21,6 +21,7 @@ import (
 	"polytome/internal/draw/scene"
 	"polytome/internal/drives"
 	"polytome/internal/netcards"
+	"polytome/internal/target/served"
 )
 
 // drawDemo makes every drawing of the demo's world in a folder, as PDF and as SVG. They bear the date of the season, so
@@ -96,7 +97,8 @@ func drawDemo(ctx context.Context, out io.Writer, world demo.World, connections 
 	return nil
 }
 
-// drawn makes one drawing. The connections has the Corvane wired directly, as it would be in a hall.
+// drawn makes one drawing. The connections has the Corvane wired directly, as it would be in a hall, and the hall's
+// export as it would be found there.
 func drawn(ctx context.Context, src *draw.Source, r draw.Request, o draw.Options) (*scene.Drawing, error) {
 	if r.Kind != draw.KindConnections {
 		return src.Make(ctx, r, o)
@@ -114,6 +116,10 @@ func drawn(ctx context.Context, src *draw.Source, r draw.Request, o draw.Options
 			}
 		}
 	}
+	wired.Bench.Targets = append(wired.Bench.Targets,
+		bench.Target{Name: "Hall export", At: served.Scheme + "hall", Loader: "rowan"},
+		bench.Target{Name: "Vesper stick", At: "ftp://192.168.0.31/stick", Loader: "rowan", Carries: "Hall export"})
+	wired.Bench.Identify()
 	return wired.Make(ctx, r, o)
 }
 

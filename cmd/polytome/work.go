@@ -372,7 +372,7 @@ func (w *work) surveys(ctx context.Context, b *bench.Bench) (survey.Board, scan.
 	if looked == 0 {
 		return nil, r, errors.New("none of the targets can be used")
 	}
-	out.Disks()
+	out.Relate(b)
 	return out, r, nil
 }
 

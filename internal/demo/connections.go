@@ -239,6 +239,14 @@ func (r *Connections) list() bench.Target {
 	return bench.Target{Name: "Vesper stick", At: r.Stick, Loader: "rowan", Carries: "Hall export"}
 }
 
+// Hall is a bench with the hall's export, and the list of it for the stick in the Vesper.
+func (r *Connections) Hall() *bench.Bench {
+	b := bench.New("")
+	b.Sources = []bench.Source{{Path: r.world.Games}, {Path: r.world.Shelf}}
+	b.Targets = []bench.Target{r.hall(), r.list()}
+	return b
+}
+
 // Connect has the targets of a bench be where the consoles are now, and adds those that it lacks. Its server of
 // pictures is where ours is now.
 func (r *Connections) Connect(b *bench.Bench) {

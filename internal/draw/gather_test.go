@@ -54,7 +54,7 @@ func look(t *testing.T, src *draw.Source) {
 		src.Board[n], err = survey.Take(t.Context(), src.Bench, n, r.Titles, survey.Options{Set: src.Set})
 		require.NoError(t, err)
 	}
-	src.Board.Disks()
+	src.Board.Relate(nil)
 }
 
 // fill carries out what is planned for a target.

@@ -17,9 +17,21 @@ import (
 // A Board is all targets of a bench. A target that could not be looked at is nil.
 type Board []*Survey
 
-// Disks tells every target how much space there is on the other targets of its consoles, for titles that a
-// console copies to its own disk first.
-func (b Board) Disks() {
+// Relate tells every target what follows for it from the others: how much space there is on the other targets of its
+// consoles, for titles that a console copies to its own disk first; and which titles another one takes whose lists it
+// carries.
+func (b Board) Relate(be *bench.Bench) {
+	for n, s := range b {
+		if s == nil || s.carries == nil || !s.carries.apart {
+			continue
+		}
+		for _, o := range b {
+			if o != nil && o != s && o.Config.Name == s.carries.name && len(o.Titles) == len(s.Titles) {
+				s.takes = func(i int) bool { return o.Sheet.Chosen[i] && o.Sheet.Verdict(i).Kind.Goes() }
+				s.Choose(be, n)
+			}
+		}
+	}
 	for n, s := range b {
 		if s == nil || !s.needsDisk() {
 			continue

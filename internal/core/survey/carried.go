@@ -15,6 +15,7 @@ type carried struct {
 	via        string
 	filesystem target.Filesystem
 	held       map[string]string // names of its titles
+	apart      bool              // its lists are carried too
 }
 
 // carry finds the target whose covers are carried, and takes over what decides how they are named there.
@@ -50,6 +51,7 @@ func (s *Survey) carry(b *bench.Bench) error {
 	if as == "" && at != nil {
 		as = at.DefaultFilesystem()
 	}
+	c.apart = at != nil && at.Apart
 	if as == "" {
 		as = "ext4"
 	}

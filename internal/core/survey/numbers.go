@@ -12,6 +12,10 @@ import (
 // choose takes over which titles are wanted. Where paths have running numbers, these follow from the choice, and the
 // titles are judged again for them.
 func (s *Survey) choose(wants func(i int) bool) {
+	if s.takes != nil {
+		chosen := wants
+		wants = func(i int) bool { return chosen(i) && s.takes(i) }
+	}
 	s.number(wants)
 	s.Sheet.Choose(wants)
 }

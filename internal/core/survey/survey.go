@@ -35,6 +35,8 @@ type Survey struct {
 	Sheet  *fit.Sheet   // the verdicts, and the choices
 
 	plan *plan.Plan // for the present choices; nil until asked for
+	// takes reports whether the target whose lists are carried takes a title; nil where none are.
+	takes func(i int) bool
 }
 
 // A Look is what was found on a target, at one moment, and what follows from that and from how it is set up, whatever
@@ -333,7 +335,7 @@ func (s *Survey) Put(b *bench.Bench, n, title int) {
 		s.choose(b.Wanted(n, s.Titles))
 		return
 	}
-	s.Sheet.Put(title, b.Wants(n, s.Titles[title].Key))
+	s.Sheet.Put(title, b.Wants(n, s.Titles[title].Key) && (s.takes == nil || s.takes(title)))
 }
 
 // Shown names the loaders of the target.

@@ -92,7 +92,7 @@ func (w *workshop) board() (b survey.Board) {
 	for n := range w.bench.Targets {
 		b = append(b, w.look(n))
 	}
-	b.Disks()
+	b.Relate(nil)
 	return b
 }
 

@@ -62,7 +62,7 @@ func (d *State) put(n int, titles []int) tea.Cmd {
 			s.Choose(d.Bench, k)
 		}
 	}
-	d.Board().Disks()
+	d.Board().Relate(d.Bench)
 	return d.save()
 }
 
@@ -134,7 +134,7 @@ func (d *State) ranked() tea.Cmd {
 			s.SetPlan(nil)
 		}
 	}
-	d.Board().Disks()
+	d.Board().Relate(d.Bench)
 	return d.save()
 }
 
@@ -303,7 +303,7 @@ func (d *State) changed() tea.Cmd {
 			t.Survey.Choose(d.Bench, n)
 		}
 	}
-	d.Board().Disks()
+	d.Board().Relate(d.Bench)
 	return d.save()
 }
 

@@ -146,7 +146,7 @@ func (d *State) SetSurvey(m SurveyMsg) {
 	m.survey.Sheet.Rank(d.Bench.Ranks(m.survey.Titles))
 	m.survey.Choose(d.Bench, n)
 	d.Targets[n].Survey = m.survey
-	d.Board().Disks()
+	d.Board().Relate(d.Bench)
 	if d.Bench.Targets[n].Remember(m.survey.Contested()) {
 		d.unsaved = true
 	}
