@@ -17,6 +17,7 @@ import (
 
 	"github.com/coreos/go-systemd/v22/activation"
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/serve"
@@ -32,7 +33,7 @@ import (
 type serveOptions struct {
 	w                               work
 	listen, fs, name, volume, label string
-	push, limit                     string
+	push, limit, writes             string
 	clients                         []string
 	every                           time.Duration
 	dry, once, unit                 bool
@@ -66,26 +67,33 @@ and can be read again when it is back.`,
 		RunE: func(cmd *cobra.Command, _ []string) error { return s.run(cmd) },
 	}
 	f := cmd.Flags()
-	f.StringVar(&s.w.bench, "bench", "", "work on this bench file")
-	f.StringVar(&s.w.target, "target", "", "with --bench: serve what is selected for the target of this name")
-	f.StringArrayVar(&s.w.from, "from", nil, "folder with games (may be repeated)")
-	f.StringVar(&s.w.loader, "loader", "", "loader profile: a name, or a .toml file")
+	s.which(f)
 	f.StringVar(&s.listen, "listen", "", "the address of this computer at which to listen, with a port or without")
 	f.StringVar(&s.push, "push", "", "where the console reads its list and covers, such as ftp://192.168.77.2/stick")
 	f.StringArrayVar(&s.clients, "client", nil,
 		"an address, or a network such as 192.168.77.0/24, that may come (default: all)")
 	f.StringVar(&s.limit, "limit", "", "send at most this much per second, such as 20MiB")
-	f.StringVar(&s.fs, "fs", "", "filesystem of the volume: exfat or fat32 (default: what the loader reads)")
 	f.StringVar(&s.name, "export", "", "name of the export (default: what the loader looks for)")
-	f.StringVar(&s.volume, "size", "20TiB", "size of the volume; fixed once it was served")
 	f.StringVar(&s.label, "label", served.Label, "label of the volume; fixed once it was served")
 	f.DurationVar(&s.every, "look-every", time.Minute, "how often to look for games that came or went; 0 for never")
+	f.StringVar(&s.writes, "writes", "",
+		"let consoles write, apart from your games: into this file, or into memory with 'memory'")
 	f.BoolVar(&s.once, "once", false, "end when the last client has left")
 	f.BoolVar(&s.unit, "unit", false, "print a systemd unit that serves like this, and end")
 	f.BoolVar(&s.dry, "dry-run", false, "show what would be served, and end")
 	f.BoolVar(&s.w.asJSON, "json", false, "with --dry-run: print JSON")
-	cmd.AddCommand(serveStatusCommand())
+	cmd.AddCommand(serveStatusCommand(), serveWritesCommand())
 	return cmd
+}
+
+// which adds the flags that say which export is meant.
+func (s *serveOptions) which(f *pflag.FlagSet) {
+	f.StringVar(&s.w.bench, "bench", "", "work on this bench file")
+	f.StringVar(&s.w.target, "target", "", "with --bench: serve what is selected for the target of this name")
+	f.StringArrayVar(&s.w.from, "from", nil, "folder with games (may be repeated)")
+	f.StringVar(&s.w.loader, "loader", "", "loader profile: a name, or a .toml file")
+	f.StringVar(&s.fs, "fs", "", "filesystem of the volume: exfat or fat32 (default: what the loader reads)")
+	f.StringVar(&s.volume, "size", "20TiB", "size of the volume; fixed once it was served")
 }
 
 func (s *serveOptions) run(cmd *cobra.Command) (err error) {
@@ -116,6 +124,12 @@ func (s *serveOptions) run(cmd *cobra.Command) (err error) {
 	}
 	defer release()
 	defer source.CloseReferred()
+	if s.writes != "" {
+		if g.options.Writes, err = overlayOf(ctx, g.e, s.writes); err != nil {
+			return err
+		}
+		defer func() { err = errors.Join(err, g.options.Writes.Sync(), g.options.Writes.Close()) }()
+	}
 	return g.serve(ctx)
 }
 

@@ -468,6 +468,46 @@ type device struct{ *nbd.Client }
 func (device) WriteAt([]byte, int64) (int, error) { return 0, nbd.ErrReadOnly }
 func (device) Sync() error                        { return nil }
 
+// TestConsolesWriteApart: what a console writes is kept in a file of its own, is there the next time, and can be taken
+// out; your games and the volume stay as they are.
+func TestConsolesWriteApart(t *testing.T) {
+	games, config, dir := collection(t, 2, 3), t.TempDir(), t.TempDir()
+	t.Setenv("XDG_STATE_HOME", config)
+	which := []string{"--from", games, "--loader", "rowan", "--size", "64MiB"}
+	file := filepath.Join(dir, "saves.overlay")
+	args := append([]string{"--writes", file, "--look-every", "100ms"}, which...)
+	s := startServe(t, config, args...)
+	c, err := nbd.Open(t.Context(), s.at, nbd.Options{})
+	require.NoError(t, err)
+	require.False(t, c.ReadOnly())
+	v, err := exfat.Open(c, c.Size())
+	require.NoError(t, err)
+	require.NoError(t, v.MakeFolder(t.Context(), "cards"))
+	require.NoError(t, volumetest.Put(v, "cards/one.crd", []byte("kept")))
+	require.NoError(t, errors.Join(v.Close(), c.Close()))
+	coretest.Write(t, games, "new.iso", coretest.Image(t, coretest.Inf("VSP-00777", "A New One", "1/1", "full")))
+	s.saysSoon(t, "A console has written to the volume, which therefore stays as it is")
+	s.end(t)
+	s = startServe(t, config, args...)
+	img := filepath.Join(t.TempDir(), "volume.img")
+	judge.Run(t, "nbdcopy", s.at, img)
+	judge.Run(t, "fsck.exfat", "-n", img)
+	_, what := lies(t, img)
+	assert.Equal(t, "kept", string(what["cards/one.crd"]))
+	assert.Len(t, what, 3)
+	s.end(t)
+	out := ok(t, append([]string{"serve", "writes", file, "--to", filepath.Join(dir, "out")}, which...)...)
+	assert.Contains(t, out, "cards/one.crd")
+	assert.NotContains(t, out, ".iso")
+	b, err := os.ReadFile(filepath.Join(dir, "out", "cards", "one.crd"))
+	require.NoError(t, err)
+	assert.Equal(t, "kept", string(b))
+	require.NoError(t, os.Remove(file))
+	s = startServe(t, config, args...)
+	s.saysSoon(t, "3 titles on a volume")
+	s.end(t)
+}
+
 // TestServeAsAService: the unit says what was asked for, and a socket that the system has opened is used.
 func TestServeAsAService(t *testing.T) {
 	games := collection(t, 2)

@@ -190,6 +190,14 @@ func (g *serving) say(s *survey.Survey) {
 
 // lay has the export show what is chosen, and pushes the list where that is another one now.
 func (g *serving) lay(ctx context.Context) error {
+	if g.options.Writes != nil && g.server != nil && len(g.server.Status().Clients) > 0 {
+		return nil // who may be writing must find the volume as it is
+	}
+	if w := g.options.Writes; w != nil && len(w.Pages()) > 0 {
+		g.tell("A console has written to the volume, which therefore stays as it is: take the files out with serve " +
+			"writes, and remove the overlay, to have games come and go.")
+		return nil
+	}
 	s, r, err := g.survey(ctx)
 	if err != nil {
 		return err

@@ -28,6 +28,8 @@ type Options struct {
 	Clients []netip.Prefix
 	// Rate is how many bytes a second are sent at most, to all together; 0 for no limit.
 	Rate int64
+	// Writes has clients write, apart from the volume; nil for not at all.
+	Writes *virtual.Overlay
 	// Said gets what happens, in sentences; nil for nobody. It must not wait.
 	Said func(say string)
 	// Left runs when the last client has gone; nil for nothing. It must not wait.
@@ -86,6 +88,9 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 	beside.Go(func() { s.stayAwake(ctx) })
 	x := &nbd.Export{Name: s.o.Name, Description: "games served by Polytome", Size: s.v.Size(), ReadOnly: true,
 		Backend: &backend{s, ctx}}
+	if s.o.Writes != nil {
+		x.ReadOnly, x.Backend = false, &writes{&backend{s, ctx}, s.o.Writes}
+	}
 	n := &nbd.Server{Exports: []*nbd.Export{x}, May: s.may,
 		Joined: func(from net.Addr, _ *nbd.Export) { s.joined(host(from)) },
 		Left:   func(from net.Addr, _ *nbd.Export) { s.left(host(from)) },
@@ -117,6 +122,19 @@ func (b *backend) Section(off, n int64) (f *os.File, at int64, done func(), ok b
 }
 
 func (b *backend) Data(off int64) (start, end int64) { return b.s.v.Data(off) }
+
+// writes is the volume with what clients write.
+type writes struct {
+	below *backend
+	*virtual.Overlay
+}
+
+func (w *writes) ReadAt(p []byte, off int64) (int, error) {
+	if w.Wrote(off, int64(len(p))) {
+		return w.Overlay.ReadAt(p, off)
+	}
+	return w.below.ReadAt(p, off)
+}
 
 func host(a net.Addr) string {
 	h, _, err := net.SplitHostPort(a.String())

@@ -113,16 +113,20 @@ func over(dev *memory) *Volume {
 
 // open takes up the tables that are in memory.
 func (v *Volume) open() (err error) {
+	v.v, err = Open(v.draft, v.dev.size)
+	return err
+}
+
+// Open opens what a volume shows, as any other volume on a device.
+func Open(dev volume.Device, size int64) (*volume.Volume, error) {
 	boot := make([]byte, 512)
-	if _, err := v.dev.ReadAt(boot, 0); err != nil {
-		return err
+	if _, err := dev.ReadAt(boot, 0); err != nil {
+		return nil, err
 	}
 	if exfat.Is(boot) {
-		v.v, err = exfat.Open(v.draft, v.dev.size)
-	} else {
-		v.v, err = fat.Open(v.draft, v.dev.size)
+		return exfat.Open(dev, size)
 	}
-	return err
+	return fat.Open(dev, size)
 }
 
 // Load takes up a volume that was saved. Its files are away before [Volume.Put] or [Volume.Link] gives them sources.
