@@ -37,7 +37,6 @@ type serveOptions struct {
 	clients                         []string
 	every                           time.Duration
 	dry, once, unit                 bool
-	flags                           []string // as they were given, for a unit
 }
 
 func serveCommand() *cobra.Command {
@@ -239,7 +238,7 @@ func (s *serveOptions) key() string {
 	return hex.EncodeToString(sum[:8])
 }
 
-// listener listens where it was told to, or for the console alone.
+// listener listens where it was asked to, or for the console alone.
 func (g *serving) listener() (net.Listener, error) {
 	if all, err := activation.Listeners(); err == nil && len(all) > 0 { // systemd has opened it
 		return all[0], nil
@@ -284,7 +283,8 @@ func executable() string {
 // quoted is an argument as a systemd unit has it (systemd.service(5), "Command lines").
 func quoted(arg string) string {
 	plain := func(r rune) bool {
-		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("-_./:=,@", r)
+		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' ||
+			strings.ContainsRune("-_./:=,@", r)
 	}
 	if arg != "" && !slices.ContainsFunc([]rune(arg), func(r rune) bool { return !plain(r) }) {
 		return arg

@@ -187,7 +187,8 @@ func TestOnlyThoseThatMayComeAreServed(t *testing.T) {
 	assert.Error(t, err)
 	s.saysSoon(t, "127.0.0.1 was turned away: it is not among those that may come.")
 	s.end(t)
-	s = startServe(t, config, "--from", games, "--loader", "rowan", "--client", "127.0.0.1", "--client", "192.168.77.0/24")
+	s = startServe(t, config, "--from", games, "--loader", "rowan", "--client", "127.0.0.1", "--client",
+		"192.168.77.0/24")
 	c, err := nbd.Open(t.Context(), s.at, nbd.Options{})
 	require.NoError(t, err)
 	assert.True(t, c.ReadOnly())
@@ -220,7 +221,10 @@ func mounted(t *testing.T, at string) (dir string, letGo func()) {
 	letGo = sync.OnceFunc(func() {
 		judge.Root(t, "umount", dir)
 		// the mount's program lets go of the device a moment later
-		assert.Eventually(t, func() bool { _, err := judge.Try(t, "pgrep", "-f", "exfat-fuse.* "+dev+" "); return err != nil },
+		assert.Eventually(t, func() bool {
+			_, err := judge.Try(t, "pgrep", "-f", "exfat-fuse.* "+dev+" ")
+			return err != nil
+		},
 			time.Minute, 20*time.Millisecond)
 		judge.Root(t, "losetup", "-d", dev)
 		assert.Eventually(t, func() bool { _, err := judge.Try(t, "umount", whole); return err == nil }, time.Minute,
@@ -233,8 +237,8 @@ func mounted(t *testing.T, at string) (dir string, letGo func()) {
 		_ = exec.Command("umount", "-l", whole).Run()
 		_ = fuse.Process.Kill()
 	})
-	require.Eventually(t, func() bool { info, err := os.Stat(whole); return err == nil && info.Size() > 0 }, time.Minute,
-		10*time.Millisecond)
+	there := func() bool { info, err := os.Stat(whole); return err == nil && info.Size() > 0 }
+	require.Eventually(t, there, time.Minute, 10*time.Millisecond)
 	dev = strings.TrimSpace(judge.Root(t, "losetup", "-r", "-f", "--show", whole))
 	judge.Root(t, "mount.exfat-fuse", "-o", "ro", dev, dir)
 	return dir, letGo
@@ -320,7 +324,8 @@ func TestListsArePushed(t *testing.T) {
 	require.NoError(t, err)
 	coretest.Write(t, games, "1.png", cover)
 	port := judge.Port(t)
-	s := startServe(t, config, "--from", games, "--loader", "rowan", "--size", "64MiB", "--look-every", "100ms", "--push",
+	s := startServe(t, config, "--from", games, "--loader", "rowan", "--size", "64MiB", "--look-every", "100ms",
+		"--push",
 		fmt.Sprintf("ftp://127.0.0.1:%d", port))
 	s.saysSoon(t, "The list waits for The console's own stick: ")
 	console, err := ftpd.Serve(stick, port, ftpd.Habits{Sizes: true, Machine: true})
@@ -329,7 +334,8 @@ func TestListsArePushed(t *testing.T) {
 	s.saysSoon(t, "Pushed to The console's own stick: rowan-net.lst and 1 cover.")
 	list, err := os.ReadFile(filepath.Join(stick, "rowan-net.lst"))
 	require.NoError(t, err)
-	assert.Equal(t, "VSP-00000;short;Title 0;VSP-00000 - Title 0.iso\nVSP-00001;short;Title 1;VSP-00001 - Title 1.iso\n",
+	assert.Equal(t,
+		"VSP-00000;short;Title 0;VSP-00000 - Title 0.iso\nVSP-00001;short;Title 1;VSP-00001 - Title 1.iso\n",
 		string(list))
 	assert.Equal(t, []string{"FACES/front/VSP-00001.jpg", "rowan-net.lst"}, files(t, stick))
 	// the console lists both, and plays them
@@ -347,14 +353,16 @@ func TestListsArePushed(t *testing.T) {
 	s.end(t)
 }
 
-// TestAnExportOnABench is laid out, checked, changed and served like any other target, and another one carries its list.
+// TestAnExportOnABench is laid out, checked, changed and served like any other target, and another one carries its
+// list.
 func TestAnExportOnABench(t *testing.T) {
 	games, dir := collection(t, 2, 3), t.TempDir()
 	file := filepath.Join(dir, "season.toml")
 	text := "format = 1\nname = 'season'\n[[source]]\npath = '" + games + "'\n" +
 		"[[target]]\nname = 'Hall export'\nat = 'serve:./hall'\nloader = 'rowan'\neverything = true\n" +
 		"capacity = '1GiB'\ndelete-others = true\nlisten = '127.0.0.1:0'\n" +
-		"[[target]]\nname = 'Stick'\nat = 'stick'\nloader = 'rowan'\ncarries-covers-of = 'Hall export'\neverything = false\n"
+		"[[target]]\nname = 'Stick'\nat = 'stick'\nloader = 'rowan'\neverything = false\n" +
+		"carries-covers-of = 'Hall export'\n"
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "stick"), 0o755))
 	require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
 	out := ok(t, "fill", "--bench", file)
@@ -381,14 +389,15 @@ func TestAnExportOnABench(t *testing.T) {
 	before, what := lies(t, img)
 	assert.Len(t, what, 2)
 	// who serves it takes over what is chosen
-	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(text, "everything = true", "everything = false\ntitles = "+
-		"['VSP-00001']", 1)), 0o600))
+	less := strings.Replace(text, "everything = true", "everything = false\ntitles = ['VSP-00001']", 1)
+	require.NoError(t, os.WriteFile(file, []byte(less), 0o600))
 	s.saysSoon(t, "1 title on a volume")
 	s.saysSoon(t, "Pushed to Stick: rowan-net.lst.")
 	img = filepath.Join(t.TempDir(), "again.img")
 	judge.Run(t, "nbdcopy", s.at, img)
 	after, _ := lies(t, img)
-	assert.Equal(t, map[string][]volume.Run{"SHORT/VSP-00001 - Title 1.iso": before["SHORT/VSP-00001 - Title 1.iso"]}, after)
+	name := "SHORT/VSP-00001 - Title 1.iso"
+	assert.Equal(t, map[string][]volume.Run{name: before[name]}, after)
 	s.end(t)
 }
 
@@ -424,7 +433,7 @@ func TestPartsAreServed(t *testing.T) {
 	s.end(t)
 }
 
-// TestServeStatus: another process is told who plays what, and what is wrong.
+// TestServeStatus: another process learns who plays what, and what is wrong.
 func TestServeStatus(t *testing.T) {
 	games, config := collection(t, 2, 3), t.TempDir()
 	t.Setenv("XDG_RUNTIME_DIR", t.TempDir())

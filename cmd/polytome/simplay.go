@@ -19,8 +19,8 @@ const listPatience = 500 * time.Millisecond
 // playNetworkDisk is a simulated Vesper that plays from a network disk.
 func playNetworkDisk(cmd *cobra.Command, console string, opt *simulatorOptions) (err error) {
 	if console != "vesper" || opt.stick == "" {
-		return usageError{errors.New("only the vesper plays from a network disk: simulate vesper --play ADDRESS --stick " +
-			"FOLDER")}
+		return usageError{errors.New("only the vesper plays from a network disk: simulate vesper --play ADDRESS " +
+			"--stick FOLDER")}
 	}
 	ctx, out := cmd.Context(), cmd.OutOrStdout()
 	d, err := sim.MountNetworkDisk(ctx, opt.play, opt.stick)

@@ -475,7 +475,7 @@ func (t *talk) serve(ctx context.Context, e *Export) error {
 }
 
 // passes answers a long read with bytes that lie in a file and are in memory. It reports whether it did. What goes wrong
-// with the file on the way is told behind the bytes, as the protocol allows it where answers come in chunks.
+// with the file on the way is said behind the bytes, as the protocol allows it where answers come in chunks.
 func (t *talk) passes(e *Export, r *request, answering *sync.Mutex, hangUp func()) bool {
 	b, can := e.Backend.(sectioned)
 	if !can || !t.chunks || r.command != cmdRead || r.length < passFrom || r.length > mostRequest || t.secure ||

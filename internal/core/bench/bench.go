@@ -63,8 +63,8 @@ type Target struct {
 	Cluster  Size     `toml:"cluster,omitempty"`  // declares the allocation unit
 	Volume   string   `toml:"volume,omitempty"`   // which of the console's it is; "" for what its name says
 	Rate     Size     `toml:"rate,omitempty"`     // writes at most so much a second
-	// Listen is the address of this computer at which an export is served, with a port or without; "" for the end of the
-	// console's cable.
+	// Listen is the address of this computer at which an export is served, with a port or without; "" for its end of
+	// the console's cable.
 	Listen  string `toml:"listen,omitempty"`
 	Reserve Size   `toml:"reserve,omitempty"` // stays free
 	// Verify is how files are checked when they were written: none, size or full; "" for what is usual on the

@@ -82,7 +82,7 @@ type Attachment struct {
 	Label          string       `toml:"label"`      // what the volume must be called
 	LabelNot       []string     `toml:"label-not"`  // what it must not be called
 	ReadOnly       bool         `toml:"read-only"`  // the console cannot write there
-	Apart          bool         `toml:"apart"`      // lists and covers are not here, but on a stick of the console's own
+	Apart          bool         `toml:"apart"`      // lists and covers lie on a stick of the console's own
 	Contiguous     bool         `toml:"contiguous"` // files must lie contiguous on the volume
 	LargestFile    Size         `toml:"largest-file"`
 	LargestVolume  Size         `toml:"largest-volume"`

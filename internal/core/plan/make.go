@@ -314,8 +314,8 @@ func (m *maker) lists() {
 			files, stays := m.lying()
 			if m.sheet.Carried() { // what lies apart is what counts, and what else stands there is not to be played
 				own = data
-			} else if merged, ours, ok := f.Merge(layout.Lying{Text: text, There: there && read, Last: m.o.Last[was.Path],
-				Files: files, Stays: stays}); ok && (read || !there) {
+			} else if merged, ours, ok := f.Merge(layout.Lying{Text: text, There: there && read,
+				Last: m.o.Last[was.Path], Files: files, Stays: stays}); ok && (read || !there) {
 				data, own = merged, ours
 			}
 			s := Step{Kind: Copy, Path: f.Path, Why: f.Rule, Make: &shape.Spec{Shape: shape.Written,
@@ -405,7 +405,8 @@ func (m *maker) removing() {
 	for _, i := range unwanted {
 		for _, p := range m.sheet.Holds(i) {
 			if e, there := m.sheet.At(p); there && !wanted[m.fold(p)] {
-				remove(e, m.sheet.Titles()[i].Label()+" is not selected, and the target removes everything not selected")
+				remove(e,
+					m.sheet.Titles()[i].Label()+" is not selected, and the target removes everything not selected")
 			}
 		}
 	}

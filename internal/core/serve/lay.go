@@ -30,8 +30,8 @@ type Laid struct {
 // Changed reports whether anything is other than before.
 func (l *Laid) Changed() bool { return l.Report.Put+l.Report.Moved+l.Report.Removed > 0 }
 
-// Lay has an export show what is chosen for it in a survey. What goes because the folder of its games is away stays, and
-// can be read again when that is back.
+// Lay has an export show what is chosen for it in a survey. What would go because the folder of its games is away
+// stays, and can be read again when that is back.
 func Lay(ctx context.Context, b *bench.Bench, s *survey.Survey, e *served.Export) Laid {
 	l := Laid{Plan: s.Plan()}
 	away := folders(b)
@@ -60,8 +60,8 @@ func Lay(ctx context.Context, b *bench.Bench, s *survey.Survey, e *served.Export
 	return l
 }
 
-// Relink has the games of an export that lie somewhere else now, or were written again, be read from there. They stay at
-// their places on the volume. It returns how many files it was about.
+// Relink has the games of an export that lie somewhere else now, or were written again, be read from there. They
+// stay at their places on the volume. It returns how many files it was about.
 func Relink(ctx context.Context, s *survey.Survey, e *served.Export) (n int, err error) {
 	var to target.Target
 	opener := &source.Opener{}
@@ -98,8 +98,8 @@ func Relink(ctx context.Context, s *survey.Survey, e *served.Export) (n int, err
 	return n, nil
 }
 
-// folders reports of a file whether the folder of games that it is in is away: it is not there, or has nothing in it, as
-// one has where a drive was mounted.
+// folders reports of a file whether the folder of games that it is in is away: it is not there, or has nothing in
+// it, as one has where a drive was mounted.
 func folders(b *bench.Bench) (away func(file string) bool) {
 	known := map[string]bool{}
 	return func(file string) bool {

@@ -45,12 +45,6 @@ type stand struct {
 	text []string
 }
 
-func (s *stand) said() []string {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return slices.Clone(s.text)
-}
-
 func begin(t testing.TB, o serve.Options, capacity int64, made func([]byte, int64) (virtual.Source, error)) *stand {
 	t.Helper()
 	if made == nil {
@@ -188,7 +182,8 @@ func TestManyClients(t *testing.T) {
 					}
 					// of a file that is written to while it is read, some of each; of one that is cut short while a
 					// long read is on its way, zeros
-					if slices.ContainsFunc(versions[i], func(v []byte) bool { return bytes.Equal(v[off:off+len(b)], b) }) {
+					whole := func(v []byte) bool { return bytes.Equal(v[off:off+len(b)], b) }
+					if slices.ContainsFunc(versions[i], whole) {
 						continue
 					}
 					passed := i >= files/2 && len(b) >= 128<<10
@@ -347,7 +342,7 @@ func TestStreamsAreReadAhead(t *testing.T) {
 	require.NoError(t, c.Close())
 }
 
-// TestWhyReadsAreSlow is told as far as it can be.
+// TestWhyReadsAreSlow: the cause is said, as far as it can be known.
 func TestWhyReadsAreSlow(t *testing.T) {
 	far := slowSource(1<<20+17, 1100*time.Millisecond)
 	s := begin(t, serve.Options{Card: func(netip.Addr) (string, int) { return "eth1", 10 }}, 64*size.MiB,
@@ -397,8 +392,8 @@ func TestARateIsKept(t *testing.T) {
 	require.NoError(t, c.Close())
 }
 
-// BenchmarkAnswersInTime has a console read pieces of 64 KiB here and there while eight others read as fast as they can;
-// it reports how long the slowest of a thousand takes, and the first byte of a game that was not read before.
+// BenchmarkAnswersInTime has a console read pieces of 64 KiB here and there while eight others read as fast as they
+// can; it reports how long the slowest of a thousand takes, and the first byte of a game that was not read before.
 func BenchmarkAnswersInTime(b *testing.B) {
 	s := begin(b, serve.Options{}, 4<<30, nil)
 	dir := b.TempDir()

@@ -45,7 +45,7 @@ type Failing struct {
 	Since time.Time `json:"since"`
 }
 
-// A SlowRead is one that a player may have noticed, with its cause as far as it can be told.
+// A SlowRead is one that a player may have noticed, with its cause as far as it is known.
 type SlowRead struct {
 	At    time.Time     `json:"at"`
 	From  string        `json:"from"`
@@ -184,7 +184,7 @@ func (h *history) each(now time.Time) []float64 {
 	return out
 }
 
-// nowSeconds are over how many seconds the speed is told.
+// nowSeconds are over how many seconds the speed is counted.
 const nowSeconds = 3
 
 // now is how fast it was in the last seconds.

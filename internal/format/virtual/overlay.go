@@ -98,7 +98,7 @@ func (o *Overlay) read() error {
 // leastSpare is how many records that do not count any longer are left in a file.
 const leastSpare = 1000
 
-// compact writes the file anew, with the records that count.
+// compact writes the file again, with the records that count.
 func (o *Overlay) compact(head []byte) error {
 	f, err := os.CreateTemp(filepath.Dir(o.f.Name()), ".overlay-")
 	if err != nil {

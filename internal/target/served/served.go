@@ -140,7 +140,7 @@ func open(dir string, o Options) (*Export, error) {
 	defer f.Close() // which was read from
 	v, all, err := parse(f)
 	if err != nil {
-		return nil, fmt.Errorf("%w; remove %s to have it laid out anew", err, f.Name())
+		return nil, fmt.Errorf("%w; remove %s to have it laid out again", err, f.Name())
 	}
 	e.vol = v
 	for _, r := range all {

@@ -152,7 +152,7 @@ func TestAnExportIsTakenUpAgain(t *testing.T) {
 	assert.ErrorContains(t, err, "has version 9")
 	require.NoError(t, os.WriteFile(layout, []byte("nothing of ours\n"), 0o600))
 	_, err = served.Open(at, small)
-	assert.ErrorContains(t, err, "remove "+layout+" to have it laid out anew")
+	assert.ErrorContains(t, err, "remove "+layout+" to have it laid out again")
 }
 
 type device struct{ *virtual.Volume }

@@ -127,7 +127,7 @@ func (d *State) serve(n int, s *survey.Survey) tea.Cmd {
 
 // serveExport serves until the context ends, and tells how now and then.
 func serveExport(ctx context.Context, address string, c bench.Target, o serve.Options, at string,
-	told func(serve.Status)) (last serve.Status, err error) {
+	report func(serve.Status)) (last serve.Status, err error) {
 	e, err := served.Take(address, survey.ServedAs(c))
 	if err != nil {
 		return last, err
@@ -153,7 +153,7 @@ func serveExport(ctx context.Context, address string, c bench.Target, o serve.Op
 			source.CloseReferred()
 			return s.Status(), err
 		case <-tick.C:
-			told(s.Status())
+			report(s.Status())
 		}
 	}
 }
