@@ -180,16 +180,12 @@ func TestManyClients(t *testing.T) {
 						assert.ErrorIs(t, err, nbd.EIO)
 						continue
 					}
-					// of a file that is written to while it is read, some of each; of one that is cut short while a
-					// long read is on its way, zeros
-					whole := func(v []byte) bool { return bytes.Equal(v[off:off+len(b)], b) }
-					if slices.ContainsFunc(versions[i], whole) {
-						continue
-					}
-					passed := i >= files/2 && len(b) >= 128<<10
+					// of a file that is written to while it is read, some of each; where it is cut short just then,
+					// the system may hand out zeros
+					touched := i >= files/2
 					for at := range b {
 						if !slices.ContainsFunc(versions[i], func(v []byte) bool { return v[off+at] == b[at] }) &&
-							!(passed && b[at] == 0) {
+							!(touched && b[at] == 0) {
 							t.Errorf("%s has another byte at %d", name(i), off+at)
 							break
 						}
