@@ -2,6 +2,7 @@ package runview
 
 import (
 	"fmt"
+	"image/color"
 	"path"
 	"time"
 
@@ -54,6 +55,15 @@ func servedSay(s *state.Serving) string {
 // drawServed draws who plays what, what cannot be read, and which reads were slow.
 func (m *Model) drawServed(t *style.Theme, s *state.Serving, w, h int) []string {
 	out := []string{t.Rule("who plays at "+m.name(), w)}
+	row := func(from, plays, since, speed, read, slow string, colour color.Color) string {
+		return t.Row(w, false, style.Cell{Text: from, Width: 16, Bold: true, FG: colour}, style.Cell{Text: plays,
+			Width: max(10, w-16-12-14-13-10-6), FG: colour}, style.Cell{Text: since, Width: 12, FG: t.Dim},
+			style.Cell{Text: speed, Width: 14, Right: true, FG: colour}, style.Cell{Text: read, Width: 13, Right: true,
+				FG: t.Dim}, style.Cell{Text: slow, Width: 10, Right: true, FG: t.Warn})
+	}
+	if len(s.Clients) > 0 {
+		out = append(out, row("console", "plays", "for", "now", "read so far", "", t.Dim))
+	}
 	for i := range s.Clients {
 		c := &s.Clients[i]
 		slow := ""
@@ -64,11 +74,8 @@ func (m *Model) drawServed(t *style.Theme, s *state.Serving, w, h int) []string 
 		if c.Plays != "" {
 			plays, since = s.Title(c.Plays), c.Played
 		}
-		cells := []style.Cell{{Text: c.From, Width: 16, Bold: true}, {Text: plays, Width: max(10, w-16-12-14-13-10-6)},
-			{Text: "for " + lasting(since), Width: 12, FG: t.Dim}, {Text: size.Format(int64(c.Speed)) + "/s", Width: 14,
-				Right: true}, {Text: size.Format(c.Bytes), Width: 13, Right: true, FG: t.Dim},
-			{Text: slow, Width: 10, Right: true, FG: t.Warn}}
-		out = append(out, t.Row(w, false, cells...))
+		out = append(out, row(c.From, plays, lasting(since), size.Format(int64(c.Speed))+"/s", size.Format(c.Bytes), slow,
+			t.Text))
 	}
 	if len(s.Clients) == 0 {
 		out = append(out, "  "+t.Paint(t.Dim, "Nobody is connected: start the loader on the console, and choose the "+

@@ -44,7 +44,7 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 		}
 		return t.Block(append(out, m.drawServed(t, s, w, h-len(out))...), w, h)
 	}
-	if rows := min(5, (h-len(out))/4); l != nil && rows > 1 && len(l.Speeds) > 0 {
+	if rows := min(5, (h-len(out))/4); l != nil && rows > 1 && len(l.Speeds) > 0 && !l.Plan.Refers {
 		out = append(out, t.Rule("speed at "+l.Name, w))
 		out = append(out, chart(t, l.Speeds, w-2, rows)...)
 	}
@@ -166,7 +166,7 @@ func (m *Model) drawLane(t *style.Theme, w, n int) string {
 		cells = append(cells, style.Cell{Text: plainBar(t, l.Share(), barWidth), Width: barWidth, FG: t.Written})
 	}
 	speed, left := "", ""
-	if sec := l.Elapsed.Seconds(); sec > 0.2 && l.New() > 0 {
+	if sec := l.Elapsed.Seconds(); sec > 0.2 && l.New() > 0 && !l.Plan.Refers {
 		speed = size.Format(int64(float64(l.New())/sec)) + "/s"
 	}
 	if !l.Running() {
@@ -237,12 +237,16 @@ func (m *Model) stateOf(t *style.Theme, n int) (string, color.Color) {
 		return "lost, waiting", t.Warn
 	case l.Running() && len(l.States) > 0 && l.States[l.Step] == run.StepChecking:
 		return "reading back", t.Accent
+	case l.Running() && l.Plan.Refers:
+		return "being laid out", t.Accent
 	case l.Running():
 		return "writing", t.Accent
 	case l.Report.Stopped:
 		return "stopped", t.Warn
 	case !l.Report.All():
 		return "not all", t.Bad
+	case l.Plan.Refers:
+		return "done, laid out", t.Good
 	case l.Verify == run.VerifyFull:
 		return "done, read back", t.Good
 	case l.Verify == run.VerifySize:
