@@ -127,6 +127,7 @@ func TestGamesAreServed(t *testing.T) {
 	img := filepath.Join(t.TempDir(), "volume.img")
 	judge.Run(t, "nbdcopy", s.at, img)
 	judge.Run(t, "fsck.exfat", "-n", img)
+	judge.Run(t, "qemu-img", "compare", "-f", "raw", "-F", "raw", s.at, img) // which asks where the holes are
 	before, what := lies(t, img)
 	for i := range 3 {
 		want, err := os.ReadFile(filepath.Join(games, string(rune('0'+i))+".iso"))
