@@ -9,7 +9,6 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -24,6 +23,7 @@ import (
 	"polytome/internal/target"
 	"polytome/internal/target/claim"
 	"polytome/internal/target/slab"
+	"polytome/internal/target/volumetree"
 )
 
 // Scheme begins the address of a drive: "drive:" and a path or serial number, and "#2" for a partition. An export has
@@ -245,21 +245,8 @@ func (p *Target) Facts(ctx context.Context, _ []target.Entry) (target.Facts, err
 
 // List goes through the folders.
 func (p *Target) List(ctx context.Context, problem func(string, error)) ([]target.Entry, error) {
-	var out []target.Entry
-	err := p.v.Each(ctx, func(name string, n *volume.Node) { out = append(out, entryOf(name, n)) }, problem)
-	slices.SortFunc(out, func(a, b target.Entry) int { return strings.Compare(a.Path, b.Path) })
-	if err != nil {
-		return out, p.explain("listing", "", err)
-	}
-	return out, nil
-}
-
-func entryOf(name string, n *volume.Node) target.Entry {
-	e := target.Entry{Path: name, Folder: n.Folder, Modified: n.Modified}
-	if !n.Folder {
-		e.Size = n.Size
-	}
-	return e
+	out, err := volumetree.List(ctx, p.v, problem)
+	return out, p.explain("listing", "", err)
 }
 
 // Stat looks at one file or folder.
@@ -268,7 +255,7 @@ func (p *Target) Stat(_ context.Context, name string) (target.Entry, error) {
 	if err != nil {
 		return target.Entry{}, p.explain("looking at", name, err)
 	}
-	return entryOf(name, &n), nil
+	return volumetree.Entry(name, &n), nil
 }
 
 // Stamp is a hash of all folders.

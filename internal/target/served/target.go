@@ -7,8 +7,6 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -16,6 +14,7 @@ import (
 	"polytome/internal/format/volume"
 	"polytome/internal/target"
 	"polytome/internal/target/claim"
+	"polytome/internal/target/volumetree"
 )
 
 // Target is an export that gets filled.
@@ -103,18 +102,8 @@ func (p *Target) Facts(ctx context.Context, _ []target.Entry) (target.Facts, err
 
 // List goes through the folders.
 func (p *Target) List(ctx context.Context, problem func(string, error)) ([]target.Entry, error) {
-	var out []target.Entry
-	err := p.e.vol.Each(ctx, func(name string, n *volume.Node) { out = append(out, entryOf(name, n)) }, problem)
-	slices.SortFunc(out, func(a, b target.Entry) int { return strings.Compare(a.Path, b.Path) })
+	out, err := volumetree.List(ctx, p.e.vol, problem)
 	return out, p.explain("listing", "", err)
-}
-
-func entryOf(name string, n *volume.Node) target.Entry {
-	e := target.Entry{Path: name, Folder: n.Folder, Modified: n.Modified}
-	if !n.Folder {
-		e.Size = n.Size
-	}
-	return e
 }
 
 // Stat looks at one file or folder.
@@ -123,7 +112,7 @@ func (p *Target) Stat(_ context.Context, name string) (target.Entry, error) {
 	if err != nil {
 		return target.Entry{}, p.explain("looking at", name, err)
 	}
-	return entryOf(name, &n), nil
+	return volumetree.Entry(name, &n), nil
 }
 
 // Stamp is a hash of all folders.
