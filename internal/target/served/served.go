@@ -131,7 +131,7 @@ func open(dir string, o Options) (*Export, error) {
 		o.Capacity = cmp.Or(o.Capacity, Capacity)
 		e.vol, err = virtual.New(virtual.Options{Filesystem: cmp.Or(o.Filesystem, "exfat"), Size: o.Capacity,
 			Label: cmp.Or(o.Label, Label), Serial: uint32(time.Now().Unix()),
-			Cluster: cmp.Or(o.Cluster, clusterOf(o.Capacity))})
+			Cluster: cmp.Or(o.Cluster, clusterOf(o.Capacity, o.Filesystem))})
 		return e, err
 	}
 	if err != nil {
@@ -150,9 +150,15 @@ func open(dir string, o Options) (*Export, error) {
 	return e, v.Publish()
 }
 
+// fat32Clusters is how many clusters a volume must have that is to be FAT32, with some to spare.
+const fat32Clusters = 70_000
+
 // clusterOf is the size of clusters for a volume: large ones, as its tables are in memory.
-func clusterOf(volume int64) int64 {
+func clusterOf(volume int64, filesystem string) int64 {
 	cluster := int64(32 * size.KiB)
+	for filesystem == "fat32" && cluster > 512 && volume/cluster < fat32Clusters {
+		cluster /= 2
+	}
 	for volume/cluster > 1<<24 {
 		cluster *= 2
 	}

@@ -55,11 +55,16 @@ func servedSay(s *state.Serving) string {
 // drawServed draws who plays what, what cannot be read, and which reads were slow.
 func (m *Model) drawServed(t *style.Theme, s *state.Serving, w, h int) []string {
 	out := []string{t.Rule("who plays at "+m.name(), w)}
+	wide := w >= 100
 	row := func(from, plays, since, speed, read, slow string, colour color.Color) string {
-		return t.Row(w, false, style.Cell{Text: from, Width: 16, Bold: true, FG: colour}, style.Cell{Text: plays,
-			Width: max(10, w-16-12-14-13-10-6), FG: colour}, style.Cell{Text: since, Width: 12, FG: t.Dim},
-			style.Cell{Text: speed, Width: 14, Right: true, FG: colour}, style.Cell{Text: read, Width: 13, Right: true,
-				FG: t.Dim}, style.Cell{Text: slow, Width: 10, Right: true, FG: t.Warn})
+		cells := []style.Cell{{Text: from, Width: 15, Bold: true, FG: colour}, {Text: plays, Width: max(10,
+			w-15-8-13-9-5),
+			FG: colour}, {Text: since, Width: 8, FG: t.Dim}, {Text: speed, Width: 13, Right: true, FG: colour}}
+		if wide {
+			cells[1].Width -= 14
+			cells = append(cells, style.Cell{Text: read, Width: 13, Right: true, FG: t.Dim})
+		}
+		return t.Row(w, false, append(cells, style.Cell{Text: slow, Width: 9, Right: true, FG: t.Warn})...)
 	}
 	if len(s.Clients) > 0 {
 		out = append(out, row("console", "plays", "for", "now", "read so far", "", t.Dim))
@@ -74,7 +79,8 @@ func (m *Model) drawServed(t *style.Theme, s *state.Serving, w, h int) []string 
 		if c.Plays != "" {
 			plays, since = s.Title(c.Plays), c.Played
 		}
-		out = append(out, row(c.From, plays, lasting(since), size.Format(int64(c.Speed))+"/s", size.Format(c.Bytes), slow,
+		out = append(out, row(c.From, plays, lasting(since), size.Format(int64(c.Speed))+"/s", size.Format(c.Bytes),
+			slow,
 			t.Text))
 	}
 	if len(s.Clients) == 0 {
@@ -120,7 +126,8 @@ func (m *Model) whyServed(name string) state.Why {
 	waits, way := m.d.WaitsForList(m.d.Target)
 	s := m.serving()
 	if s == nil {
-		w := state.Why{Lead: name + ":", Say: "the console can play its games from here.", Ways: []string{"v serves them"}}
+		w := state.Why{Lead: name + ":", Say: "the console can play its games from here.",
+			Ways: []string{"v serves them"}}
 		if waits != "" {
 			w.Say = waits + "."
 			if way != "" {
@@ -129,7 +136,8 @@ func (m *Model) whyServed(name string) state.Why {
 		}
 		return w
 	}
-	w := state.Why{Lead: name + ":", Say: "served at " + s.Address() + ". The computer stays awake while somebody plays.",
+	w := state.Why{Lead: name + ":",
+		Say:  "served at " + s.Address() + ". The computer stays awake while somebody plays.",
 		Ways: []string{"v ends it"}}
 	switch playing := s.Playing(); {
 	case waits != "":
