@@ -13,6 +13,7 @@ import (
 	"polytome/internal/core/source"
 	"polytome/internal/core/survey"
 	"polytome/internal/demo"
+	"polytome/internal/drives"
 	"polytome/internal/sim"
 	"polytome/internal/size"
 	"polytome/internal/target/served"
@@ -46,7 +47,7 @@ func servedDemo(ctx context.Context, out io.Writer, world demo.World, connection
 	if err != nil {
 		return err
 	}
-	defer func() { err = errors.Join(err, e.Leave()) }()
+	defer e.Leave()
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	server := serve.New(e, serve.Options{Name: "rowan"})
@@ -69,7 +70,7 @@ func servedDemo(ctx context.Context, out io.Writer, world demo.World, connection
 	}
 	info := e.Volume().Info()
 	fmt.Fprintf(out, "\nThe hall's export: %s of %s, laid out in %s. The Vesper lists %s, and plays:\n",
-		filesystemShown(info.Filesystem), size.Format(info.Size), f.lanes[0].report.Elapsed.Round(10*time.Millisecond),
+		drives.FilesystemShown(info.Filesystem), size.Format(info.Size), f.lanes[0].report.Elapsed.Round(10*time.Millisecond),
 		size.Count(listed, "title"))
 	for _, r := range rows {
 		fmt.Fprintf(out, "  %-30s %3d reads  %10s  the slowest took %s\n", r.Title, r.Reads, size.Format(r.Bytes),

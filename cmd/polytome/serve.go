@@ -22,7 +22,6 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/serve"
 	"polytome/internal/core/source"
-	"polytome/internal/drives"
 	"polytome/internal/netcards"
 	"polytome/internal/size"
 	"polytome/internal/target/protocols"
@@ -113,7 +112,7 @@ func (s *serveOptions) run(cmd *cobra.Command) (err error) {
 		Make: source.Referred}); err != nil {
 		return err
 	}
-	defer func() { err = errors.Join(err, g.e.Leave()) }()
+	defer g.e.Leave()
 	if s.dry {
 		return g.dryRun(ctx)
 	}
@@ -271,7 +270,7 @@ func (g *serving) dryRun(ctx context.Context) error {
 	return nil
 }
 
-// unitName is what a unit calls the program.
+// executable is the file of this program.
 func executable() string {
 	name, err := os.Executable()
 	if err != nil {
@@ -291,5 +290,3 @@ func quoted(arg string) string {
 	}
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, `%`, `%%`, `$`, `$$`).Replace(arg) + `"`
 }
-
-func filesystemShown(name string) string { return drives.FilesystemShown(name) }

@@ -67,7 +67,7 @@ func (s *serveOptions) showWrites(ctx context.Context, out io.Writer, file, to s
 	if err != nil {
 		return err
 	}
-	defer func() { err = errors.Join(err, e.Leave()) }()
+	defer e.Leave()
 	o, err := overlayOf(ctx, e, file)
 	if err != nil {
 		return err

@@ -19,6 +19,7 @@ import (
 	"polytome/internal/core/scan"
 	"polytome/internal/core/serve"
 	"polytome/internal/core/survey"
+	"polytome/internal/drives"
 	"polytome/internal/size"
 	"polytome/internal/target"
 	"polytome/internal/target/served"
@@ -184,7 +185,7 @@ func (g *serving) tell(format string, args ...any) {
 func (g *serving) say(s *survey.Survey) {
 	info := g.e.Volume().Info()
 	fmt.Fprintf(g.out, "%s: %s on a volume with %s of %s\n", s.Profile.Shown, size.Count(s.Sheet.Count, "title"),
-		filesystemShown(info.Filesystem), size.Format(info.Size))
+		drives.FilesystemShown(info.Filesystem), size.Format(info.Size))
 	printLeft(g.out, s.Plan().Left)
 }
 

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -73,7 +72,8 @@ func begin(t testing.TB, o serve.Options, capacity int64, made func([]byte, int6
 	s.end = sync.OnceFunc(func() {
 		cancel()
 		assert.NoError(t, <-ended)
-		assert.NoError(t, errors.Join(to.Close(), e.Leave()))
+		assert.NoError(t, to.Close())
+		e.Leave()
 		source.CloseReferred()
 	})
 	t.Cleanup(s.end)

@@ -111,7 +111,7 @@ func Take(at string, o Options) (*Export, error) {
 }
 
 // Leave lets go of the export.
-func (e *Export) Leave() error {
+func (e *Export) Leave() {
 	opened.Lock()
 	defer opened.Unlock()
 	e.mu.Lock()
@@ -119,7 +119,6 @@ func (e *Export) Leave() error {
 	if e.using--; e.using == 0 {
 		delete(opened.all, e.dir)
 	}
-	return nil
 }
 
 const layoutName = "layout"

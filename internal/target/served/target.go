@@ -53,7 +53,8 @@ func (p *Target) Close() error {
 		err = p.explain("closing", "", p.e.settle(true))
 		release()
 	}
-	return errors.Join(err, p.e.Leave())
+	p.e.Leave()
+	return err
 }
 
 // Claim has the export to itself, but for those that read it.

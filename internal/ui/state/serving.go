@@ -2,7 +2,6 @@ package state
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"net"
 	"path"
@@ -132,7 +131,7 @@ func serveExport(ctx context.Context, address string, c bench.Target, o serve.Op
 	if err != nil {
 		return last, err
 	}
-	defer func() { err = errors.Join(err, e.Leave()) }()
+	defer e.Leave()
 	release, err := e.Hold()
 	if err != nil {
 		return last, fmt.Errorf("%s is served already: %w", c.Name, err)
@@ -220,7 +219,7 @@ func relink(ctx context.Context, at string, s *survey.Survey) {
 		return
 	}
 	_, _ = serve.Relink(ctx, s, e) // it is tried again at the next look
-	_ = e.Leave()
+	e.Leave()
 }
 
 // WaitsForList says why the console has no list of what is served at target n, and what to do; "" where it has one, or
