@@ -70,8 +70,8 @@ func servedDemo(ctx context.Context, out io.Writer, world demo.World, connection
 	}
 	info := e.Volume().Info()
 	fmt.Fprintf(out, "\nThe hall's export: %s of %s, laid out in %s. The Vesper lists %s, and plays:\n",
-		drives.FilesystemShown(info.Filesystem), size.Format(info.Size), f.lanes[0].report.Elapsed.Round(10*time.Millisecond),
-		size.Count(listed, "title"))
+		drives.FilesystemShown(info.Filesystem), size.Format(info.Size),
+		f.lanes[0].report.Elapsed.Round(10*time.Millisecond), size.Count(listed, "title"))
 	for _, r := range rows {
 		fmt.Fprintf(out, "  %-30s %3d reads  %10s  the slowest took %s\n", r.Title, r.Reads, size.Format(r.Bytes),
 			r.Slowest.Round(time.Microsecond))
