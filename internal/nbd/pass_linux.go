@@ -9,7 +9,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// cached reports whether a run of bytes of a file can be had at once, as far as its ends tell: then handing it on hardly
+// cached reports whether a run of bytes of a file can be had at once, as far as its ends tell: then handing it on
+// hardly
 // ever fails, and does not wait for a disk.
 func cached(f *os.File, at, n int64) bool {
 	var b [1]byte

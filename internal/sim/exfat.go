@@ -34,7 +34,8 @@ func mountExFAT(r io.ReaderAt) (*exfatVolume, error) {
 	if n, err := r.ReadAt(b, 0); n < len(b) {
 		return nil, fmt.Errorf("the volume cannot be read: %w", err)
 	}
-	if string(b[3:11]) != "EXFAT   " || b[510] != 0x55 || b[511] != 0xAA || b[108] < 9 || b[108] > 12 || b[109] > 25-b[108] {
+	if string(b[3:11]) != "EXFAT   " || b[510] != 0x55 || b[511] != 0xAA || b[108] < 9 || b[108] > 12 ||
+		b[109] > 25-b[108] {
 		return nil, errors.New("the volume is not exFAT")
 	}
 	if b[106]&2 != 0 {

@@ -119,7 +119,8 @@ type Played struct {
 
 // Play reads a title as a game does that is played: in pieces of 4 to 64 KiB, rarely in order, with pauses, until the
 // context ends or so many pieces were read.
-func (d *NetworkDisk) Play(ctx context.Context, g *NetworkGame, pieces int, pause time.Duration, r *rand.Rand) (p Played,
+func (d *NetworkDisk) Play(ctx context.Context, g *NetworkGame, pieces int, pause time.Duration,
+	r *rand.Rand) (p Played,
 	err error) {
 	f := d.file(g)
 	if f == nil || f.Size == 0 {

@@ -50,7 +50,8 @@ func TestTheNetworkDisk(t *testing.T) {
 	dev = dev[:len(dev)-1]
 	dir := t.TempDir()
 	judge.Root(t, "mount.exfat-fuse", dev, dir)
-	copper := append(coretest.Image(t, coretest.Inf("VSP-20417", "Copper Tide", "1/1", "full")), make([]byte, 900<<20>>10)...)
+	copper := append(coretest.Image(t, coretest.Inf("VSP-20417", "Copper Tide", "1/1", "full")), make([]byte,
+		900<<20>>10)...)
 	coretest.Write(t, dir, "FULL/VSP-20417 - Copper Tide.iso", copper)
 	coretest.Write(t, dir, "FULL/VSP-20502 - Paper Falcons.iso", []byte("no image"))
 	for n := range 300 { // a folder of several clusters
@@ -58,7 +59,10 @@ func TestTheNetworkDisk(t *testing.T) {
 			string(rune('a'+n/26))), nil)
 	}
 	judge.Root(t, "umount", dir)
-	assert.Eventually(t, func() bool { _, err := judge.Try(t, "pgrep", "-f", "exfat-fuse.* "+dev+" "); return err != nil },
+	assert.Eventually(t, func() bool {
+		_, err := judge.Try(t, "pgrep", "-f", "exfat-fuse.* "+dev+" ")
+		return err != nil
+	},
 		time.Minute, 20*time.Millisecond)
 	judge.Root(t, "losetup", "-d", dev)
 

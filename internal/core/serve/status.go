@@ -126,7 +126,8 @@ func (s *Server) slowToSend(from string, r *nbd.Reading) string {
 			card, megabits := s.o.Card(a.Unmap())
 			if speed := float64(r.Bytes) * 8 / 1e6 / r.Sent.Seconds(); megabits > 0 && megabits < 100 &&
 				speed > fullCable*float64(megabits) {
-				return fmt.Sprintf("the cable at %s carries only %d megabits a second: try another cable or socket", card,
+				return fmt.Sprintf("the cable at %s carries only %d megabits a second: try another cable or socket",
+					card,
 					megabits)
 			}
 		}
@@ -141,7 +142,10 @@ func (s *Server) Status() Status {
 	now := time.Now()
 	out := Status{Name: s.o.Name, At: s.at, Since: s.begun, Bytes: s.bytes, Speeds: s.speeds.each(now),
 		Speed: s.speeds.now(now), Clients: []Client{}, Slow: slices.Clone(s.slow),
-		Failing: slices.SortedFunc(maps.Values(s.failing), func(a, b Failing) int { return strings.Compare(a.Path, b.Path) })}
+		Failing: slices.SortedFunc(maps.Values(s.failing), func(a, b Failing) int {
+			return strings.Compare(a.Path,
+				b.Path)
+		})}
 	slices.Reverse(out.Slow)
 	for from, c := range s.clients {
 		out.Clients = append(out.Clients, Client{From: from, Since: c.since, Plays: c.plays, Played: c.played,

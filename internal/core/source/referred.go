@@ -76,10 +76,23 @@ type lazy struct {
 	// looked is when it was looked last whether the source is what it was, in nanoseconds since 1970.
 	looked atomic.Int64
 
-	mu     sync.RWMutex // guards what follows
-	opener *Opener
-	c      target.Content
+	mu  sync.Mutex // guards what follows
+	now *ajar      // nil while it is not open
 }
+
+// ajar is a source that is open: until it is given up, and the last one who reads it is done. Nobody waits for
+// somebody else who is slow.
+type ajar struct {
+	target.Content
+	opener *Opener
+	one    sync.Mutex // of content that is read from one place at a time
+
+	// both are guarded by the lock of its lazy
+	users int
+	gone  bool
+}
+
+func (c *ajar) close() { _ = errors.Join(c.Content.Close(), c.opener.Close()) } // which were read from
 
 // Size is how many bytes it has.
 func (l *lazy) Size() int64 { return l.size }
@@ -93,8 +106,12 @@ func (l *lazy) ReadAt(b []byte, off int64) (int, error) {
 	if err != nil {
 		return 0, err
 	}
+	defer done()
+	if l.alone {
+		c.one.Lock()
+		defer c.one.Unlock()
+	}
 	n, err := c.ReadAt(b, off)
-	done()
 	if n < len(b) && !errors.Is(err, io.EOF) {
 		l.close()
 	}
@@ -110,7 +127,7 @@ func (l *lazy) Section(off, n int64) (f *os.File, at int64, done func(), ok bool
 	if err != nil {
 		return nil, 0, nil, false
 	}
-	if s, is := c.(filecopy.Sectioned); is {
+	if s, is := c.Content.(filecopy.Sectioned); is {
 		if f, at, most, ok := s.Section(off); ok && most >= n {
 			return f, at, done, true
 		}
@@ -137,52 +154,56 @@ func (l *lazy) same() error {
 }
 
 // take has the content open until done.
-func (l *lazy) take() (c target.Content, done func(), err error) {
-	for {
-		l.mu.RLock()
-		if l.c != nil && !l.alone {
-			return l.c, l.mu.RUnlock, nil
-		}
-		l.mu.RUnlock()
-		l.mu.Lock()
-		if l.c == nil {
-			if err := l.begin(); err != nil {
-				l.mu.Unlock()
-				return nil, nil, err
-			}
+func (l *lazy) take() (c *ajar, done func(), err error) {
+	l.mu.Lock()
+	fresh := l.now == nil
+	if fresh {
+		if l.now, err = l.begin(); err != nil {
 			l.mu.Unlock()
-			opened(l) // which may close others
-			continue
+			return nil, nil, err
 		}
-		if l.alone {
-			return l.c, l.mu.Unlock, nil
-		}
-		l.mu.Unlock()
 	}
+	c = l.now
+	c.users++
+	l.mu.Unlock()
+	if fresh {
+		opened(l) // which may give others up
+	}
+	return c, func() {
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		if c.users--; c.users == 0 && c.gone {
+			c.close()
+		}
+	}, nil
 }
 
-// begin opens the content. The caller holds the lock.
-func (l *lazy) begin() error {
+// begin opens the content.
+func (l *lazy) begin() (*ajar, error) {
 	opener := &Opener{}
 	c, err := opener.Make(context.Background(), &l.spec)
 	if err == nil && c.Size() != l.size {
 		err = errors.Join(fmt.Errorf("it has %d bytes now, and had %d", c.Size(), l.size), c.Close())
 	}
 	if err != nil {
-		return errors.Join(err, opener.Close())
+		return nil, errors.Join(err, opener.Close())
 	}
-	l.opener, l.c = opener, c
-	return nil
+	return &ajar{Content: c, opener: opener}, nil
 }
 
+// close gives the content up: it is closed when nobody reads it.
 func (l *lazy) close() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.c != nil {
-		_ = errors.Join(l.c.Close(), l.opener.Close()) // which were read from
-		l.c, l.opener = nil, nil
-	}
+	c := l.now
+	l.now = nil
 	l.looked.Store(0)
+	if c == nil {
+		return
+	}
+	if c.gone = true; c.users == 0 {
+		c.close()
+	}
 }
 
 // opened notes that a source is open, and closes the one that was opened first where there are too many.

@@ -137,3 +137,44 @@ func TestMoreSourcesThanAreOpenAtOnce(t *testing.T) {
 	}
 	all.Wait()
 }
+
+// TestNobodyWaitsForASlowReader: while somebody is still reading a source, others are read, given up and opened again.
+func TestNobodyWaitsForASlowReader(t *testing.T) {
+	t.Cleanup(source.CloseReferred)
+	referred := func() (s io.ReaderAt, section func(off, n int64) (*os.File, int64, func(), bool), file string) {
+		f := fileOf(t, "x.bin", []byte("0123456789"))
+		recipe, _, err := (&source.Opener{}).Recipe(&shape.Spec{Source: f, Size: f.Size})
+		require.NoError(t, err)
+		v, err := source.Referred(recipe, f.Size)
+		require.NoError(t, err)
+		return v, v.(interface {
+			Section(off, n int64) (*os.File, int64, func(), bool)
+		}).Section, f.Path
+	}
+	slow, section, _ := referred()
+	held, at, done, ok := section(0, 10)
+	require.True(t, ok)
+	over := make(chan struct{})
+	go func() {
+		defer close(over)
+		for range 100 { // more than are open at once
+			s, _, _ := referred()
+			_, err := s.ReadAt(make([]byte, 10), 0)
+			assert.NoError(t, err)
+		}
+		_, err := slow.ReadAt(make([]byte, 10), 0)
+		assert.NoError(t, err)
+	}()
+	select {
+	case <-over:
+	case <-time.After(time.Minute):
+		t.Fatal("they wait for the slow one")
+	}
+	b := make([]byte, 10)
+	_, err := held.ReadAt(b, at)
+	require.NoError(t, err, "what is being read stays open")
+	assert.Equal(t, "0123456789", string(b))
+	done()
+	_, err = held.ReadAt(b, at)
+	assert.ErrorIs(t, err, os.ErrClosed, "and no longer")
+}

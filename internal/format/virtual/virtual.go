@@ -76,7 +76,8 @@ type shown struct {
 	gap volume.Run
 }
 
-// gapBytes are left free behind every file, as long as there is space: systems read further than they were asked to, and
+// gapBytes are left free behind every file, as long as there is space: systems read further than they were asked to,
+// and
 // what is wrong with the next file is none of this one.
 const gapBytes = 256 << 10
 
@@ -539,7 +540,8 @@ func (e *ReadError) Error() string {
 
 func (e *ReadError) Unwrap() error { return e.Err }
 
-// Section is a run of bytes of the volume that lies in a file of this computer, where all of it does. The file stays open
+// Section is a run of bytes of the volume that lies in a file of this computer, where all of it does. The file stays
+// open
 // until done.
 func (v *Volume) Section(off, n int64) (f *os.File, at int64, done func(), ok bool) {
 	v.reading.RLock()

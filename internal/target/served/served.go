@@ -19,6 +19,7 @@ import (
 
 	"polytome/internal/format/virtual"
 	"polytome/internal/size"
+	"polytome/internal/target"
 	"polytome/internal/target/claim"
 	"polytome/internal/wholefile"
 )
@@ -80,6 +81,7 @@ type Export struct {
 	saved   time.Time
 	clients int
 	begun   map[string]bool // names of kept files that this program has made
+	saw     stamp           // of the layout that is in memory
 }
 
 // opened are the exports that are open in this program, by their folders.
@@ -123,8 +125,24 @@ func (e *Export) Leave() {
 
 const layoutName = "layout"
 
+// A stamp tells one layout that was written down from the next.
+type stamp struct {
+	size     int64
+	modified time.Time
+}
+
+// stamp is that of the layout that is there now.
+func (e *Export) stamp() stamp {
+	info, err := os.Stat(filepath.Join(e.dir, layoutName))
+	if err != nil {
+		return stamp{}
+	}
+	return stamp{info.Size(), info.ModTime()}
+}
+
 func open(dir string, o Options) (*Export, error) {
 	e := &Export{dir: dir, make: o.Make, recipes: map[string]recipe{}, begun: map[string]bool{}}
+	e.saw = e.stamp() // before it is read: one that is newer is noticed
 	f, err := os.Open(filepath.Join(dir, layoutName))
 	if errors.Is(err, fs.ErrNotExist) {
 		o.Capacity = cmp.Or(o.Capacity, Capacity)
@@ -199,6 +217,10 @@ func (e *Export) Hold() (release func(), err error) {
 		if e.release, err = claim.Named("served " + e.dir); err != nil {
 			return nil, err
 		}
+		if was, now := e.saw, e.stamp(); was != now { // what is in memory is older: it must not be written over that
+			e.release()
+			return nil, fmt.Errorf("%w: another program has laid it out meanwhile; try again", target.ErrChanged)
+		}
 		e.sweep()
 	}
 	e.holding++
@@ -247,9 +269,10 @@ func (e *Export) settle(now bool) error {
 	if err == nil {
 		err = wholefile.Write(filepath.Join(e.dir, layoutName), text, wholefile.Private)
 	}
-	if err != nil {
-		e.touch()
-	}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.saw = e.stamp()
+	e.changed = e.changed || err != nil
 	return err
 }
 

@@ -169,7 +169,8 @@ func volumeOf(t testing.TB, at string) *virtual.Volume {
 	return e.Volume()
 }
 
-// TestOneAtATime: two runs, in this program or another, do not fill an export at once; whoever serves it in this program
+// TestOneAtATime: two runs, in this program or another, do not fill an export at once; whoever serves it in this
+// program
 // does not keep a run from it.
 func TestOneAtATime(t *testing.T) {
 	dir := t.TempDir()
@@ -204,6 +205,24 @@ func TestOneAtATime(t *testing.T) {
 	assert.ErrorContains(t, err, "is laid out there by whoever serves it")
 	other()
 	require.NoError(t, a.Close())
+}
+
+// TestAnOlderLayoutIsNotWrittenOverANewerOne: what another program has laid out meanwhile stays.
+func TestAnOlderLayoutIsNotWrittenOverANewerOne(t *testing.T) {
+	dir := t.TempDir()
+	p := open(t, served.Scheme+dir)
+	refer(t, p, "a.iso", "a", 10)
+	require.NoError(t, p.Close())
+	p = open(t, served.Scheme+dir)
+	layout := filepath.Join(dir, "layout")
+	b, err := os.ReadFile(layout)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(layout, append(b, "newer"...), 0o600))
+	assert.ErrorIs(t, p.MakeFolder(ctx, "x"), target.ErrChanged)
+	require.NoError(t, p.Close())
+	now, err := os.ReadFile(layout)
+	require.NoError(t, err)
+	assert.Len(t, now, len(b)+5)
 }
 
 // TestWhatGoesStaysForThoseConnected, and its space is used again when they have gone.

@@ -181,7 +181,9 @@ func (m *Model) Actions() []state.Action {
 		if m.serving() != nil {
 			word, more = "end serving", "consoles that are connected lose the games"
 		}
-		own = append([]state.Action{state.Do("v", word, func() tea.Cmd { return m.d.ToggleServing(m.d.Target) }).Saying(more)},
+		own = append([]state.Action{state.Do("v", word, func() tea.Cmd {
+			return m.d.ToggleServing(m.d.Target)
+		}).Saying(more)},
 			own...)
 		begin = append(begin, state.Do("c", "console's stick", state.Just(func() { m.d.AskOwnStick(m.d.Target) })).
 			Saying("say where the console reads the list and the covers of what is served"))
