@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"time"
 )
 
 // Port is the one that NBD servers have as a rule.
@@ -154,6 +155,7 @@ type request struct {
 	cookie         uint64
 	offset         int64
 	length         uint32
+	asked          time.Time // when the server had read it, which is in the order in which a client asks
 }
 
 func (r *request) put() []byte {
@@ -175,8 +177,8 @@ func readRequest(from io.Reader) (r request, err error) {
 	if be.Uint32(b) != requestMagic {
 		return r, protocol("a request begins with %x", b[:4])
 	}
-	return request{be.Uint16(b[4:]), be.Uint16(b[6:]), be.Uint64(b[8:]), int64(be.Uint64(b[16:])),
-		be.Uint32(b[24:])}, nil
+	return request{flags: be.Uint16(b[4:]), command: be.Uint16(b[6:]), cookie: be.Uint64(b[8:]),
+		offset: int64(be.Uint64(b[16:])), length: be.Uint32(b[24:]), asked: time.Now()}, nil
 }
 
 // A chunk is the head of a structured reply.

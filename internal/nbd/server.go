@@ -96,6 +96,7 @@ type Reading struct {
 	Export *Export
 	Offset int64
 	Bytes  int
+	Asked  time.Time     // when it was asked for: what is asked one after another may be reported the other way round
 	Took   time.Duration // reading it
 	Sent   time.Duration // until the client's network had taken it, with waiting for what was sent before
 	Err    error
@@ -516,7 +517,7 @@ func (t *talk) passes(e *Export, r *request, answering *sync.Mutex, hangUp func(
 	}
 	if t.s.Read != nil {
 		t.s.Read(Reading{From: t.conn.RemoteAddr(), Export: e, Offset: r.offset, Bytes: int(sent),
-			Sent: time.Since(begun), Err: wrongFile})
+			Asked: r.asked, Sent: time.Since(begun), Err: wrongFile})
 	}
 	return true
 }
@@ -611,8 +612,8 @@ func (t *talk) do(e *Export, r *request, payload []byte) answer {
 		if n == len(b) {
 			err = nil
 		}
-		was := &Reading{From: t.conn.RemoteAddr(), Export: e, Offset: r.offset, Bytes: n, Took: time.Since(begun),
-			Err: err}
+		was := &Reading{From: t.conn.RemoteAddr(), Export: e, Offset: r.offset, Bytes: n, Asked: r.asked,
+			Took: time.Since(begun), Err: err}
 		a := answer{data: b, reading: was}
 		if n < len(b) {
 			buffers.Put(&b)

@@ -51,9 +51,9 @@ type Server struct {
 	mu      sync.Mutex // guards what follows
 	at      string     // the address at which it listens
 	clients map[string]*client
-	failing map[string]Failing // files that could not be read the last time, by their paths
-	slow    []SlowRead         // the newest is the last
-	last    map[string]time.Time
+	failing map[string]Failing   // files that could not be read the last time, by their paths
+	slow    []SlowRead           // the newest is the last
+	last    map[string]time.Time // when a file was asked for last
 	speeds  *history
 	bytes   int64
 }
@@ -224,7 +224,8 @@ func (s *Server) stayAwake(ctx context.Context) {
 	}
 }
 
-// read takes in what was read for a client.
+// read takes in what was read for a client. Reads are reported when they are over, so that one may come behind another
+// that was asked for later: what was asked for last counts.
 func (s *Server) read(r nbd.Reading) {
 	file, _, is := s.v.At(r.Offset)
 	now := time.Now()
@@ -235,13 +236,19 @@ func (s *Server) read(r nbd.Reading) {
 	s.speeds.add(now, int64(r.Bytes))
 	if c := s.clients[name]; c != nil {
 		c.took(now, &r)
-		if is && file != c.plays {
-			c.plays, c.played = file, now
-			s.say("%s reads %s.", name, file)
+		if is && !r.Asked.Before(c.asked) {
+			c.asked = r.Asked
+			if file != c.plays {
+				c.plays, c.played = file, r.Asked
+				s.say("%s reads %s.", name, file)
+			}
 		}
 	}
 	if r.Took+r.Sent > slow {
 		s.slowly(now, name, file, &r)
+	}
+	if r.Asked.Before(s.last[file]) {
+		return // what is known of the file is newer
 	}
 	var wrong *virtual.ReadError
 	switch {
@@ -257,6 +264,6 @@ func (s *Server) read(r nbd.Reading) {
 		}
 	}
 	if is {
-		s.last[file] = now
+		s.last[file] = r.Asked
 	}
 }

@@ -338,6 +338,48 @@ func TestStreamsAreReadAhead(t *testing.T) {
 	require.NoError(t, c.Close())
 }
 
+// TestReadsReportedLate: a read that is reported behind one that was asked for later changes nothing of what is newer.
+func TestReadsReportedLate(t *testing.T) {
+	s := begin(t, serve.Options{}, 64*size.MiB, func([]byte, int64) (virtual.Source, error) {
+		return slowSource(1<<20, 0), nil
+	})
+	for _, name := range []string{"a.iso", "b.iso"} {
+		require.NoError(t, s.to.Refer(t.Context(), target.Referral{Path: name, Size: 1 << 20, Recipe: []byte(`"x"`)}))
+	}
+	require.NoError(t, s.e.Volume().Publish())
+	at := map[string]int64{}
+	for off := int64(0); off < 16<<20; off += 4096 {
+		if name, _, is := s.e.Volume().At(off); is {
+			if _, known := at[name]; !known {
+				at[name] = off
+			}
+		}
+	}
+	require.Len(t, at, 2)
+	c := dial(t, s.at)
+	_, err := c.ReadAt(make([]byte, 4096), 0)
+	require.NoError(t, err)
+	from, begun := &net.TCPAddr{IP: net.IPv4(127, 0, 0, 1)}, time.Now()
+	report := func(name string, asked int, err error) {
+		s.server.Report(nbd.Reading{From: from, Offset: at[name], Bytes: 4096,
+			Asked: begun.Add(time.Duration(asked) * time.Second), Err: err})
+	}
+	gone := &virtual.ReadError{Path: "a.iso", Err: os.ErrNotExist}
+	report("a.iso", 1, nil)
+	report("b.iso", 3, nil)
+	report("a.iso", 2, nil)
+	require.Len(t, s.server.Status().Clients, 1)
+	assert.Equal(t, "b.iso", s.server.Status().Clients[0].Plays)
+	report("a.iso", 5, nil)
+	assert.Equal(t, "a.iso", s.server.Status().Clients[0].Plays)
+	report("a.iso", 4, gone)
+	assert.Empty(t, s.server.Status().Failing, "it was read well since")
+	report("a.iso", 7, gone)
+	report("a.iso", 6, nil)
+	assert.Len(t, s.server.Status().Failing, 1, "it failed since")
+	require.NoError(t, c.Close())
+}
+
 // TestWhyReadsAreSlow: the cause is said, as far as it can be known.
 func TestWhyReadsAreSlow(t *testing.T) {
 	far := slowSource(1<<20+17, 1100*time.Millisecond)

@@ -63,6 +63,7 @@ const slow = 50 * time.Millisecond
 type client struct {
 	since, played time.Time
 	plays         string
+	asked         time.Time // when it was asked for last
 	bytes         int64
 	reads, slow   int
 	slowest       time.Duration
@@ -90,7 +91,7 @@ func (s *Server) slowly(now time.Time, from, file string, r *nbd.Reading) {
 	if r.Sent > r.Took {
 		why = s.slowToSend(from, r)
 	} else {
-		why = s.slowToRead(now, file, r)
+		why = s.slowToRead(file, r)
 	}
 	s.slow = append(s.slow, SlowRead{now, from, file, r.Bytes, took, why})
 	if len(s.slow) > mostSlow {
@@ -104,12 +105,12 @@ const (
 	woke   = time.Second
 )
 
-func (s *Server) slowToRead(now time.Time, file string, r *nbd.Reading) string {
+func (s *Server) slowToRead(file string, r *nbd.Reading) string {
 	was, known := s.last[file]
 	switch {
 	case r.Err != nil:
 		return "it could not be read"
-	case r.Took > woke && (!known || now.Sub(was) > asleep):
+	case r.Took > woke && (!known || r.Asked.Sub(was) > asleep):
 		return "its disk was asleep: it took a moment to start"
 	case s.pace != nil:
 		return fmt.Sprintf("reading is limited to %s a second", size.Format(s.o.Rate))
