@@ -29,6 +29,7 @@ type checking struct {
 	loaders     []string
 	quick, full bool
 	fix, dry    bool
+	planned     bool
 	kinds       []string
 }
 
@@ -49,13 +50,16 @@ every checksum.
 --fix repairs what it can: it renames, moves, rewrites lists and settings, resizes pictures,
 defragments files and, with --from or a bench, copies again what is damaged or missing. The steps
 are planned, shown and recorded like those of fill; --dry-run only shows them, and --only KIND fixes
-problems of one kind. Without --fix nothing is written.`,
+problems of one kind. Without --fix nothing is written.
+
+--planned shows the same of the target as fill would leave it, before anything is written.`,
 		Example: `  polytome check /media/stick
   polytome check --bench season.toml --target 'North stick' --full
   polytome check ftp://192.168.0.20/hd1 --loader gantry --json
   polytome check north.img --loader bellows --loader mica
   polytome check /media/stick --fix --dry-run
-  polytome check /media/stick --from ~/games --fix --only companion`,
+  polytome check /media/stick --from ~/games --fix --only companion
+  polytome check --bench season.toml --planned`,
 		Args: mostArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error { return p.run(cmd, args) },
 	}
@@ -65,6 +69,7 @@ problems of one kind. Without --fix nothing is written.`,
 	f.BoolVar(&p.quick, "quick", false, "look at names and sizes only")
 	f.BoolVar(&p.full, "full", false, "read every byte, and compare every checksum")
 	f.BoolVar(&p.fix, "fix", false, "fix what can be fixed")
+	f.BoolVar(&p.planned, "planned", false, "what the console will list after fill, before it")
 	f.BoolVar(&p.dry, "dry-run", false, "with --fix: print the steps and write nothing")
 	f.StringArrayVar(&p.kinds, "only", nil, "with --fix: only problems of this kind: "+kindWords()+" (may be repeated)")
 	return cmd
@@ -111,6 +116,10 @@ func (p *checking) check(args []string) error {
 	switch {
 	case p.full && p.quick:
 		return usageError{errors.New("--full and --quick exclude each other; use one of them")}
+	case p.planned && (p.full || p.fix):
+		return usageError{errors.New("--planned is about what is not there yet: omit --full and --fix")}
+	case p.planned && p.bench == "" && len(p.from) == 0:
+		return usageError{errors.New("--planned needs to know your games: --from DIR or --bench FILE")}
 	case len(args) == 0 && p.to == "" && p.bench == "":
 		return usageError{errors.New("no target given: name a folder, drive, image or address, or a bench with " +
 			"--bench FILE")}
@@ -182,6 +191,9 @@ func (p *checking) run(cmd *cobra.Command, args []string) error {
 			continue
 		}
 		check := func() (*check.Report, error) {
+			if p.planned {
+				return s.CheckPlanned(ctx, s.Plan(), p.depth())
+			}
 			r, _, err := s.Checker(b, n, p.depth(), history).CheckAgain(ctx, cache)
 			return r, err
 		}

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"polytome/internal/core/check"
 	"polytome/internal/core/estimate"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/shape"
@@ -66,18 +67,30 @@ nothing left to do. Nothing is written.`,
 	return cmd
 }
 
-// printForeseen says what will keep the console from showing anything, whatever is written.
+// mostForeseen is how many problems are printed of those that are known before a run.
+const mostForeseen = 6
+
+// printForeseen says what a check would complain of after the run.
 func printForeseen(ctx context.Context, out io.Writer, s *survey.Survey, p *plan.Plan) {
 	all, err := s.Foresee(ctx, p)
 	if err != nil {
 		return // the run or the check says so
 	}
-	for _, f := range all {
+	for i, f := range all {
+		if i == mostForeseen {
+			fmt.Fprintf(out, "  and %s that the check would find: polytome check --planned lists all\n",
+				size.Count(len(all)-i, "more problem"))
+			return
+		}
 		at := f.Path
 		if at == "" {
 			at = "the target"
 		}
-		fmt.Fprintf(out, "  missing, or nothing will be listed: %s\n", clean(at+": "+f.Say))
+		say := "known before"
+		if f.Grade == check.Stops {
+			say = "the console will list nothing"
+		}
+		fmt.Fprintf(out, "  %s: %s\n", say, clean(at+": "+f.Say))
 		if f.Remedy != "" {
 			fmt.Fprintf(out, "             -> %s\n", clean(f.Remedy))
 		}

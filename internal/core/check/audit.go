@@ -38,12 +38,22 @@ type Options struct {
 	// is looked into instead, unless every byte of the target is to be read. Several goroutines may call it at a time.
 	// It may be nil.
 	Near func(path string) target.Content
+	// Unmade reports whether what is in a file is not known yet: it is not looked into. It may be nil.
+	Unmade func(path string) bool
 	// NoCovers says that none are wanted.
 	NoCovers bool
 }
 
+// Readable is what an audit needs of a target. One that is a [target.FragmentCounter] or knows its partition table is
+// looked at more closely.
+type Readable interface {
+	Facts(ctx context.Context, listed []target.Entry) (target.Facts, error)
+	List(ctx context.Context, problem func(path string, err error)) ([]target.Entry, error)
+	Open(ctx context.Context, path string) (target.Content, error)
+}
+
 // Audit reads a target as the loaders would. What cannot be read is reported, and the rest goes on.
-func Audit(ctx context.Context, p target.Target, profiles []*loader.Profile, set *loader.Set, o Options) (*Report,
+func Audit(ctx context.Context, p Readable, profiles []*loader.Profile, set *loader.Set, o Options) (*Report,
 	error) {
 	if o.Depth == "" {
 		o.Depth = UsualDepth(o.Via)
@@ -103,7 +113,7 @@ func (a *audit) list() error {
 // audit is one look at a target.
 type audit struct {
 	ctx      context.Context
-	target   target.Target
+	target   Readable
 	profiles []*loader.Profile // all of the target
 	set      *loader.Set
 	o        Options

@@ -38,7 +38,7 @@ func (l *line) broken(y *loaderAudit, f Finding) {
 
 // inside looks into the game behind a line, and says what is wrong with it.
 func (y *loaderAudit) inside(l *line) {
-	if y.o.Depth == Names {
+	if y.o.Depth == Names || y.o.Unmade != nil && y.o.Unmade(l.e.Path) {
 		y.unlooked++
 		return
 	}

@@ -73,7 +73,7 @@ func (y *loaderAudit) manifest(e *target.Entry, rule *loader.Accept, platform st
 			break
 		}
 		wrong(Parts, say, parts[0].Path)
-	case y.o.Depth == Names:
+	case y.o.Depth == Names || y.o.Unmade != nil && y.o.Unmade(parts[0].Path):
 		y.unlooked++
 	default:
 		y.joined(l)

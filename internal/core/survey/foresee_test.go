@@ -10,6 +10,7 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/plan"
+	"polytome/internal/core/shape"
 	"polytome/internal/core/survey"
 	"polytome/internal/format/exfat"
 	"polytome/internal/medium"
@@ -45,7 +46,8 @@ func TestWhatKeepsAllFromShowingIsForeseen(t *testing.T) {
 
 	s = w.look(0)
 	p := *s.Plan()
-	p.Steps = append(p.Steps, plan.Step{Kind: plan.Replace, Path: "ROWAN/ROWAN.CFG"})
+	p.Steps = append(p.Steps, plan.Step{Kind: plan.Replace, Path: "ROWAN/ROWAN.CFG", Size: 20,
+		Make: &shape.Spec{Shape: shape.Written, Text: "look=stick\nfaces=on\n", Size: 20}})
 	all, err := s.Foresee(t.Context(), &p)
 	require.NoError(t, err)
 	assert.Empty(t, all, "what is written is not missing")

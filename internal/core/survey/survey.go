@@ -11,6 +11,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"polytome/internal/core/bench"
@@ -70,6 +71,9 @@ type Look struct {
 	texts   map[string]string
 	last    map[string]string // texts as they were last written, by path
 	updates []plan.Update
+	// passwords are tried on archives that are read.
+	passwords []string
+	small     *sync.Map // small files of the target that were read for plans: path -> bytes
 }
 
 // again begins another look from what this one has found.
@@ -98,7 +102,8 @@ type Options struct {
 // judged by what was on it last, where that is remembered, and [Survey.Away] says so.
 func Take(ctx context.Context, b *bench.Bench, n int, titles []title.Title, o Options) (*Survey, error) {
 	s := &Survey{Config: b.Targets[n], Look: &Look{Titles: titles, set: o.Set, dir: b.Resolve(b.Targets[n].At),
-		trees: map[string]*fit.Loader{}, strange: map[string]bool{}}}
+		trees: map[string]*fit.Loader{}, strange: map[string]bool{}, small: &sync.Map{},
+		passwords: slices.Clone(b.Passwords)}}
 	if err := s.profiles(b); err != nil {
 		return nil, err
 	}

@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/check"
 	"polytome/internal/core/fit"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/plan"
@@ -101,10 +102,34 @@ func (w *workshop) fill(n int) (*plan.Plan, run.Report) {
 	to, err := s.Open(context.Background())
 	require.NoError(w.t, err)
 	defer to.Close()
+	foreseen := map[check.Depth]*check.Report{}
+	if s.Carries() == "" {
+		for _, depth := range []check.Depth{check.Names, check.Inside} {
+			foreseen[depth], err = s.CheckPlanned(context.Background(), s.Plan(), depth)
+			require.NoError(w.t, err)
+		}
+	}
 	r := run.Run(context.Background(), s.Plan(), to, run.Options{}, func(run.Event) {})
 	require.Empty(w.t, r.Failed)
 	s.Wrote(w.o.Cache, r.Wrote)
+	for depth, before := range foreseen {
+		after, err := s.Check(context.Background(), depth)
+		require.NoError(w.t, err)
+		assert.Equal(w.t, checkWords(after), checkWords(before), "what a check says is known before the run, at depth %s", depth)
+	}
 	return s.Plan(), r
+}
+
+// checkWords are what a check says, without what nobody can know before: when, and how small what is packed becomes.
+func checkWords(r *check.Report) (out []string) {
+	for _, l := range r.Listed {
+		out = append(out, fmt.Sprintf("listed %s: %s %s %q %t %d %s", l.Loader, l.Path, l.ID, l.Name, l.Starts, l.Discs,
+			l.Cover))
+	}
+	for _, f := range r.Findings {
+		out = append(out, fmt.Sprintf("%s %s %s: %s", f.Grade, f.Kind, f.Path, f.Say))
+	}
+	return out
 }
 
 func vesperImage(t *testing.T, id, name string) []byte {

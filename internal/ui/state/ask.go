@@ -11,7 +11,7 @@ import (
 	"polytome/internal/target/remote"
 )
 
-// A Question asks for a line of text at the foot of the screen.
+// A Question asks at the foot of the screen: for a line of text, or whether something shall be done.
 type Question struct {
 	Prompt string
 	Value  string // what stands there at first
@@ -19,8 +19,18 @@ type Question struct {
 	Secret bool   // what is written is not shown
 	// Suggestions are what tab completes.
 	Suggestions []string
-	// Done takes the answer.
+	// Agree is set where nothing is typed: enter agrees, esc refuses.
+	Agree bool
+	// Other are what else can be answered to a question of that kind, each with a key.
+	Other []Action
+	// Done takes the answer; "" where someone agrees.
 	Done func(answer string) tea.Cmd
+}
+
+// Agree asks whether something shall be done that writes: enter does it.
+func (d *State) Agree(prompt, hint string, do func() tea.Cmd, other ...Action) {
+	d.Ask(Question{Prompt: prompt, Hint: hint, Agree: true, Other: other,
+		Done: func(string) tea.Cmd { return do() }})
 }
 
 // Ask shows a question. The answer comes when the user has written one; esc takes it back.

@@ -157,14 +157,28 @@ func (d *State) Unplugs(n int) bool {
 	return !strings.Contains(at, "://") && !served.Is(at)
 }
 
-// StartRun carries out the plan of a target in the background.
-func (d *State) StartRun(n int) tea.Cmd {
-	s := d.Targets[n].Survey
-	if d.Looking(n) {
-		d.Notice = fmt.Sprintf("%s is being read; try again in a moment.", d.Bench.Targets[n].Name)
+// AskWrite asks whether the plan of a target shall be carried out, and says what it does and what is known to be wrong
+// before. What removes or replaces files wants the target's name typed.
+func (d *State) AskWrite(n int) tea.Cmd {
+	if n >= len(d.Targets) {
+		d.Notice = "There is nothing to fill yet: P adds a target."
 		return nil
 	}
-	if s == nil || d.Targets[n].Running() {
+	s := d.Targets[n].Survey
+	name := d.Bench.Targets[n].Name
+	if d.Looking(n) {
+		d.Notice = name + " is being read; try again in a moment."
+		return nil
+	}
+	if s == nil {
+		d.Notice = fmt.Sprintf("Nothing can be written to %s yet.", name)
+		if err := d.Targets[n].Trouble; err != nil {
+			d.Notice = Sentence(err.Error())
+		}
+		return nil
+	}
+	if d.Targets[n].Running() {
+		d.Notice = "The run is already in progress."
 		return nil
 	}
 	if s.Away != nil {
@@ -176,33 +190,74 @@ func (d *State) StartRun(n int) tea.Cmd {
 		d.Notice = "The plan is not ready yet; try again in a moment."
 		return d.PlanSoon(n)
 	}
-	if p.Empty() {
-		d.Notice = fmt.Sprintf("Nothing is written to %s: %s.", s.Config.Name, p.Idle())
+	others := d.waiting(n)
+	if p.Empty() && others == 0 {
+		d.Notice = fmt.Sprintf("Nothing is written to %s: %s.", name, p.Idle())
 		return nil
 	}
 	if other := d.reading(n, p); other != "" {
 		d.Notice = fmt.Sprintf("%s would remove files that the run at %s still reads: start it when that is done.",
-			s.Config.Name, other)
-		return nil
-	}
-	if loses := losing(p); loses != "" {
-		d.Ask(Question{Prompt: fmt.Sprintf("%s on %s. Type its name to continue: ", loses, s.Config.Name),
-			Hint: s.Config.Name, Done: func(answer string) tea.Cmd {
-				if !strings.EqualFold(answer, s.Config.Name) {
-					d.Notice = "That is not the target's name. Nothing was started."
-					return nil
-				}
-				d.Notice = ""
-				if d.At(n).Survey != s || d.Looking(n) {
-					d.Notice = "The plan changed meanwhile, so nothing was started: look at it again."
-					return nil
-				}
-				return d.run(n, s, p)
-			}})
+			name, other)
 		return nil
 	}
 	d.Notice = ""
-	return d.run(n, s, p)
+	start := func() tea.Cmd {
+		if d.At(n).Survey != s || d.Looking(n) {
+			d.Notice = "The plan changed meanwhile, so nothing was started: look at it again."
+			return nil
+		}
+		d.Notice = ""
+		return d.run(n, s, p)
+	}
+	if loses := losing(p); loses != "" {
+		d.Ask(Question{Prompt: fmt.Sprintf("%s on %s. Type its name to continue: ", loses, name),
+			Hint: name, Done: func(answer string) tea.Cmd {
+				if !strings.EqualFold(answer, name) {
+					d.Notice = "That is not the target's name. Nothing was started."
+					return nil
+				}
+				return start()
+			}})
+		return nil
+	}
+	var all []Action
+	if others > 0 {
+		all = append(all, Do("A", fmt.Sprintf("write to all %d targets", others+1), d.StartAll).Writing())
+	}
+	if p.Empty() {
+		d.Agree(fmt.Sprintf("%s: %s. Write to the other targets?", name, p.Idle()), size.Count(others,
+			"target")+" to be filled", d.StartAll)
+		return nil
+	}
+	hint := p.Stays() + "; files are complete before they get their names"
+	if p.Refers {
+		hint = "games stay where they are"
+	}
+	if known := d.Targets[n].Foreseen.Say(); known != "" {
+		hint = "Known before: " + known
+	}
+	d.Agree(fmt.Sprintf("%s on %s, %s?", upper(p.Say()), name, s.PlanTime(p)), hint, start, all...)
+	return nil
+}
+
+// waiting counts the targets but n that have something to be written and can be written to now.
+func (d *State) waiting(n int) (others int) {
+	for m, t := range d.Targets {
+		if m == n || t.Survey == nil || t.Survey.Away != nil || t.Running() {
+			continue
+		}
+		if p := d.Plan(m); p != nil && !p.Empty() {
+			others++
+		}
+	}
+	return others
+}
+
+func upper(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
 }
 
 // StartAll carries out the plans of all targets at once, but for those that take something away: they are begun one by

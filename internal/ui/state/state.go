@@ -133,6 +133,14 @@ type Action struct {
 	// More says in the help what the name, which is short for the line at the foot, does not; ""
 	// where the name is enough.
 	More string
+	// Writes is set for what changes the bytes of a drive or target, after somebody agreed.
+	Writes bool
+}
+
+// Writing marks an action that changes the bytes of a drive or target.
+func (a Action) Writing() Action {
+	a.Writes = true
+	return a
 }
 
 // Saying adds what the help says.

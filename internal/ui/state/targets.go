@@ -20,6 +20,8 @@ type Target struct {
 	Trouble error          // why it could not be looked at
 	Lane    *Lane          // its run, nil for none yet
 	Check   Checked
+	// Foreseen is what the check will say after the next run.
+	Foreseen Foreseen
 	Serving *Serving // nil while it is not served
 
 	planning planning // the plan that is being made

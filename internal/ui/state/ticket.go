@@ -20,6 +20,7 @@ const (
 	listingDrives
 	listingExports
 	readingHistory
+	foresees // what a check will say
 	works // how many there are
 )
 

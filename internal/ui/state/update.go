@@ -24,6 +24,9 @@ func (d *State) Update(msg tea.Msg) (t Taken, ok bool) {
 		t.Refresh, t.Ask = true, true
 	case PlanMsg:
 		d.SetPlan(msg)
+	case ForeseenMsg:
+		d.SetForeseen(msg)
+		t.Refresh = true
 	case SharingMsg:
 		d.SetSharing(msg)
 	case SupposingMsg:
