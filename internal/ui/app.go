@@ -4,9 +4,7 @@ import (
 	"context"
 	"fmt"
 	"iter"
-	"strings"
 
-	"charm.land/bubbles/v2/key"
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
@@ -14,7 +12,6 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/loader"
 	"polytome/internal/draw"
-	"polytome/internal/nearest"
 	"polytome/internal/ui/checkview"
 	"polytome/internal/ui/connectionsview"
 	"polytome/internal/ui/coversview"
@@ -75,7 +72,6 @@ type mode int
 const (
 	normal mode = iota
 	finding
-	commanding
 	answering
 	helping
 	quitting
@@ -94,9 +90,14 @@ type app struct {
 	panels  []opened
 	panel   panel          // what is shown instead of the stage, nil for nothing
 	welcome *welcome.Model // nil once the bench is set up
+	palette *palette       // nil while none is open
+	recent  []string       // what was chosen from palettes, the last at the end
 	mode    mode
 	input   textinput.Model
-	rail    []int // where each stage begins in the top line
+	rail    []int // where each stage and panel begins in the top line
+	rails   []func() tea.Cmd
+	spots   []spot // what can be clicked in the lines at the foot
+	folded  bool   // the rack is put away
 }
 
 func newApp(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) *app {
@@ -125,6 +126,9 @@ func (a *app) setTheme() { a.theme = style.New(a.dark, a.opts.ASCII, a.colours) 
 
 // Init starts the first scan.
 func (a *app) Init() tea.Cmd {
+	if a.welcome != nil {
+		return tea.Batch(tea.RequestBackgroundColor, a.welcome.Init(), a.state.WatchDrives())
+	}
 	return tea.Batch(tea.RequestBackgroundColor, a.state.StartScan(), a.state.Survey(), a.state.LookBack())
 }
 
@@ -138,13 +142,21 @@ func (a *app) stage() stage {
 // Update takes a message in. Everything slow is a command.
 func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	m, cmd := a.update(msg)
-	if w, ok := a.stage().(interface{ Work() tea.Cmd }); ok && a.welcome == nil {
+	if a.welcome != nil {
+		return m, tea.Batch(cmd, a.welcome.Refresh())
+	}
+	if w, ok := a.stage().(interface{ Work() tea.Cmd }); ok {
 		cmd = tea.Batch(cmd, w.Work())
 	}
-	return m, cmd
+	return m, tea.Batch(cmd, a.state.Work())
 }
 
 func (a *app) update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	if a.welcome != nil {
+		if cmd, ok := a.welcome.Update(msg); ok {
+			return a, cmd
+		}
+	}
 	if t, ok := a.routed(msg); ok {
 		if t.Refresh {
 			a.stage().Refresh()
@@ -169,7 +181,10 @@ func (a *app) update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		switch {
 		case a.welcome != nil:
 			a.welcome.Paste(msg)
-		case a.mode == finding, a.mode == commanding, a.mode == answering:
+		case a.palette != nil:
+			a.palette.input, _ = a.palette.input.Update(msg)
+			a.palette.find()
+		case a.mode == finding, a.mode == answering && !a.state.Question.Agree:
 			a.input, _ = a.input.Update(msg)
 			if a.mode == finding {
 				a.stage().SetFilter(a.input.Value())
@@ -209,16 +224,16 @@ func (a *app) routed(msg tea.Msg) (t state.Taken, ok bool) {
 	return t, false
 }
 
-// screens are all stages and panels.
-func (a *app) screens() iter.Seq[stage] {
-	return func(yield func(stage) bool) {
-		for _, s := range a.stages {
-			if !yield(s) {
+// screens are all stages and panels, with what shows each.
+func (a *app) screens() iter.Seq2[stage, func() tea.Cmd] {
+	return func(yield func(stage, func() tea.Cmd) bool) {
+		for i, s := range a.stages {
+			if !yield(s, func() tea.Cmd { return a.show(i) }) {
 				return
 			}
 		}
 		for _, p := range a.panels {
-			if !yield(p.panel) {
+			if !yield(p.panel, func() tea.Cmd { return a.open(p.panel) }) {
 				return
 			}
 		}
@@ -239,16 +254,57 @@ func (a *app) actions() []state.Action {
 		out = append(out, state.Do(p.key, p.Name(), func() tea.Cmd { return a.open(p.panel) }).Saying(p.say))
 	}
 	return append(out,
+		state.Do("W", "write", a.write).Saying("what is planned for the target; enter agrees").Writing(),
 		state.Do("O", "On paper", state.Just(func() { a.state.AskDrawing(a.stage().Drawing()) })).
 			Saying("draw this screen, or something else, as PDF or SVG"),
 		state.Do("P", "add a target", state.Just(a.state.AskTarget)).Saying("a folder, image or address"),
 		state.Do("u", "undo the last choice", a.state.Undo),
 		state.Do("U", "redo it", a.state.Redo),
-		state.Do(":", "do it by name", state.Just(func() { a.ask(commanding, ": ", a.names()) })),
+		state.Do("ctrl+u", "choices so far", state.Just(a.openHistory)).Saying("go back to any of them"),
+		state.Do(":", "do it by name", state.Just(a.openPalette)).Saying("every action, target and title"),
+		state.Do("r", "look again", a.lookAgain).Saying("at folders and targets"),
+		state.Do("\\", "fold the rack", state.Just(func() { a.folded = !a.folded })).Saying("or unfold it"),
 		state.Do("ctrl+r", "reload the bench", a.state.Reread).Saying("after another program changed its file"),
 		state.Do("?", "these keys", state.Just(func() { a.mode = helping })),
 		state.Do("q ctrl+c", "quit", a.quit),
 	)
+}
+
+// write asks whether what is planned for the target shall be written, and shows the run.
+func (a *app) write() tea.Cmd {
+	var shown tea.Cmd
+	if a.panel != nil || a.at != runStage {
+		shown = a.show(runStage)
+	}
+	return tea.Batch(shown, a.state.AskWrite(a.state.Target))
+}
+
+// runStage is the number of the stage in which runs are shown.
+const runStage = 3
+
+// lookAgain looks at all folders and targets again.
+func (a *app) lookAgain() tea.Cmd {
+	a.state.Notice = "Looking again."
+	return tea.Batch(a.state.StartScan(), a.state.Survey())
+}
+
+// welcomeTop is the line in which what a new bench shows begins.
+const welcomeTop = 2
+
+// begun shows the stages of a bench that was just set up; or the drive that has to be prepared for it.
+func (a *app) begun() tea.Cmd {
+	prepares := a.welcome.Prepares()
+	a.welcome, a.at = nil, 0
+	a.stage().Refresh()
+	if prepares == "" {
+		return nil
+	}
+	for _, p := range a.panels {
+		if x, ok := p.panel.(*drivesview.Model); ok {
+			return tea.Batch(a.open(x), x.PrepareFor(prepares, a.state.Bench.Targets[0].Loader))
+		}
+	}
+	return nil
 }
 
 // back drops what narrows the list, or leaves the panel.
@@ -290,151 +346,38 @@ func (a *app) quit() tea.Cmd {
 	return tea.Quit
 }
 
-func (a *app) ask(m mode, prompt string, suggestions []string) {
-	a.mode = m
-	a.input.Reset()
-	a.input.EchoMode = textinput.EchoNormal
-	a.input.Prompt = prompt
-	a.input.SetSuggestions(suggestions)
-	a.input.Focus()
-}
-
 // all are the actions that can be done now, the stage's own first.
 func (a *app) all() []state.Action { return append(a.stage().Actions(), a.actions()...) }
 
-func (a *app) names() []string {
-	var out []string
-	for _, x := range a.all() {
-		out = append(out, x.Key.Help().Desc)
-	}
-	return out
-}
-
-// key handles a key press.
-func (a *app) key(msg tea.KeyPressMsg) tea.Cmd {
-	k := msg.String()
+func (a *app) click(x, y int) tea.Cmd {
 	if a.welcome != nil {
-		if k == "ctrl+c" || k == "esc" {
-			return tea.Quit
-		}
-		cmd, done := a.welcome.Key(msg)
+		cmd, done := a.welcome.Click(x, y-welcomeTop)
 		if done {
-			a.welcome = nil
-			a.at = 0
+			return tea.Batch(cmd, a.begun())
 		}
 		return cmd
 	}
-	switch a.mode {
-	case helping:
-		a.mode = normal
-		return nil
-	case quitting:
-		a.mode = normal
-		if k == "q" || k == "ctrl+c" {
-			a.state.StopRuns()
-			return tea.Quit
-		}
-		return nil
-	case finding, commanding, answering:
-		return a.typed(msg)
-	}
-	for _, x := range a.all() {
-		if key.Matches(msg, x.Key) {
-			a.state.Notice = ""
-			return a.do(x)
+	for _, s := range a.spots {
+		if y == s.y && x >= s.from && x < s.to {
+			return s.do()
 		}
 	}
-	return nil
-}
-
-// do does an action, and puts the question that it may have.
-func (a *app) do(x state.Action) tea.Cmd {
-	cmd := x.Do()
-	a.putQuestion()
-	return cmd
-}
-
-// putQuestion shows the question that the desk has, if it has one.
-func (a *app) putQuestion() {
-	if q := a.state.Question; q != nil {
-		a.ask(answering, q.Prompt, q.Suggestions)
-		if q.Secret {
-			a.input.EchoMode = textinput.EchoPassword
-		}
-		a.input.SetValue(q.Value)
-		a.input.CursorEnd()
-	}
-}
-
-// typed handles keys while something is typed at the foot.
-func (a *app) typed(msg tea.KeyPressMsg) tea.Cmd {
-	switch msg.String() {
-	case "esc", "ctrl+c":
-		if a.mode == finding {
-			a.stage().SetFilter("")
-		}
-		a.mode, a.state.Question = normal, nil
-		return nil
-	case "enter":
-		was := a.mode
-		a.mode = normal
-		switch was {
-		case commanding:
-			return a.command(a.input.Value())
-		case answering:
-			q := a.state.Question
-			a.state.Question = nil
-			return q.Done(strings.TrimSpace(a.input.Value()))
+	if a.palette != nil {
+		if p := a.palette; p.list.Click(y - a.frame().top - p.top) {
+			e := p.at(p.list.Cursor)
+			a.palette = nil
+			return a.chose(&e)
 		}
 		return nil
 	}
-	var cmd tea.Cmd
-	a.input, cmd = a.input.Update(msg)
-	if a.mode == finding {
-		a.stage().SetFilter(a.input.Value())
-	}
-	return cmd
-}
-
-// command does the action of that name, or the only one that begins so; letter case does not matter.
-func (a *app) command(name string) tea.Cmd {
-	var fits []state.Action
-	var words []string
-	for _, x := range a.all() {
-		desc := x.Key.Help().Desc
-		if strings.EqualFold(desc, name) {
-			return a.do(x)
-		}
-		if name != "" && strings.HasPrefix(strings.ToLower(desc), strings.ToLower(name)) {
-			fits = append(fits, x)
-		}
-		first, _, _ := strings.Cut(desc, " ")
-		words = append(words, desc, strings.TrimSuffix(first, ":"))
-	}
-	switch near := nearest.Word(name, words); {
-	case len(fits) == 1:
-		return a.do(fits[0])
-	case len(fits) > 1:
-		a.state.Notice = fmt.Sprintf("Several actions start with %q: type more of it, or press tab to complete it.",
-			name)
-	case near != "":
-		a.state.Notice = fmt.Sprintf("There is no action %q here: did you mean %q?", name, near)
-	default:
-		a.state.Notice = fmt.Sprintf("There is no action %q here: press tab to complete a name, ? for all of them.",
-			name)
-	}
-	return nil
-}
-
-func (a *app) click(x, y int) tea.Cmd {
-	if a.welcome != nil || a.mode != normal {
+	if a.mode != normal {
 		a.mode, a.state.Question = normal, nil
 		return nil
 	}
 	if y == 0 {
 		for i := len(a.rail) - 1; i >= 0; i-- {
 			if x >= a.rail[i] {
-				return a.show(i)
+				return a.rails[i]()
 			}
 		}
 		return nil
@@ -450,6 +393,15 @@ func (a *app) click(x, y int) tea.Cmd {
 const wheelRows = 3
 
 func (a *app) wheel(msg tea.MouseWheelMsg) {
+	if a.palette != nil {
+		switch msg.Button {
+		case tea.MouseWheelUp:
+			a.palette.list.Move(-wheelRows)
+		case tea.MouseWheelDown:
+			a.palette.list.Move(wheelRows)
+		}
+		return
+	}
 	if a.welcome != nil || a.mode != normal {
 		return
 	}

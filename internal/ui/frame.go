@@ -25,9 +25,9 @@ type frame struct {
 }
 
 func (a *app) frame() frame {
-	f := frame{top: 2, why: 3}
+	f := frame{top: 2, why: 4}
 	if a.h >= 36 {
-		f.why = 4
+		f.why = 5
 	}
 	switch {
 	case a.w >= 120:
@@ -37,7 +37,7 @@ func (a *app) frame() frame {
 	case a.w >= 70:
 		f.rack = 12
 	}
-	if a.panel != nil {
+	if a.panel != nil || a.folded {
 		f.rack = 0 // its two sides need the width
 	} else if n := len(a.state.Bench.Targets); n > 1 && a.w >= 120 {
 		f.rack = min(a.w/3, max(f.rack, n*14))
@@ -73,7 +73,7 @@ func (a *app) lines() []string {
 	f := a.frame()
 	line := t.Glyph("─")
 	rule := func(tee string) string {
-		if f.rack == 0 || a.mode == helping {
+		if f.rack == 0 || a.mode == helping || a.palette != nil {
 			return t.Rule("", a.w)
 		}
 		return t.Paint(t.Faint, strings.Repeat(line, f.width)+t.Glyph(tee)+strings.Repeat(line, f.rack))
@@ -81,12 +81,14 @@ func (a *app) lines() []string {
 	out := []string{a.topLine(), rule("┬")}
 	var body []string
 	switch {
+	case a.palette != nil:
+		body = a.palette.view(t, a.w, f.height)
 	case a.mode == helping:
 		body = a.help(a.w, f.height)
 	default:
 		body = t.Block(a.stage().View(t, f.width, f.height), f.width, f.height)
 	}
-	if f.rack > 0 && a.mode != helping {
+	if f.rack > 0 && a.mode != helping && a.palette == nil {
 		side := rack.Draw(t, a.volumes(), f.rack, f.height)
 		for y := range body {
 			body[y] += t.Paint(t.Faint, t.Glyph("│")) + side[y]
@@ -94,7 +96,7 @@ func (a *app) lines() []string {
 	}
 	out = append(out, body...)
 	out = append(out, rule("┴"))
-	return append(out, t.Block(a.whyLines(a.w, f.why), a.w, f.why)...)
+	return append(out, t.Block(a.foot(a.w, f.why), a.w, f.why)...)
 }
 
 // topLine is the stage rail.
@@ -107,9 +109,10 @@ func (a *app) topLine() string {
 	if wide {
 		left += base.Render(" " + t.Clip(name, 24) + "    ")
 	}
-	a.rail = a.rail[:0]
+	a.rail, a.rails = a.rail[:0], a.rails[:0]
 	for i, s := range a.stages {
 		a.rail = append(a.rail, style.Width(left))
+		a.rails = append(a.rails, func() tea.Cmd { return a.show(i) })
 		text := fmt.Sprintf("%d %s", i+1, s.Name())
 		number := " " + s.Number()
 		if i == a.at && a.welcome == nil && a.panel == nil {
@@ -136,7 +139,7 @@ func (a *app) topLine() string {
 	}
 	right += base.Render(" ")
 	for _, named := range []bool{true, false} { // with their keys alone where there is no space for the names
-		all := left + a.railPanels(base, named)
+		all := left + a.railPanels(base, named, style.Width(left))
 		if style.Width(all)+style.Width(right) <= a.w || !named && a.panel != nil {
 			left = all
 			break
@@ -151,9 +154,12 @@ func (a *app) topLine() string {
 
 // railPanels are the panels on the rail: their keys and, where asked for, their names. The one that is open has its
 // name in any case.
-func (a *app) railPanels(base lipgloss.Style, named bool) (out string) {
+func (a *app) railPanels(base lipgloss.Style, named bool, from int) (out string) {
 	t := a.theme
+	a.rail, a.rails = a.rail[:len(a.stages)], a.rails[:len(a.stages)]
 	for _, p := range a.panels {
+		a.rail = append(a.rail, from+style.Width(out))
+		a.rails = append(a.rails, func() tea.Cmd { return a.open(p.panel) })
 		switch {
 		case a.panel == p.panel:
 			out += base.Bold(true).Foreground(t.Accent).Render(t.Glyph("▸") + p.key + " " + p.Name())
@@ -205,106 +211,6 @@ func (a *app) volumes() []rack.Volume {
 	return out
 }
 
-// whyLines are the lines at the foot: what holds and why, the ways out, and the
-// keys that act on it.
-func (a *app) whyLines(w, h int) []string {
-	t := a.theme
-	switch a.mode {
-	case finding, commanding, answering:
-		hint := "enter keeps the filter · esc clears it · words, or name:tide  size>4G  year<2000  bad  -region:north"
-		switch {
-		case a.mode == commanding:
-			hint = "tab completes · enter runs it · esc cancels"
-		case a.mode == answering:
-			hint = a.state.Question.Hint + " · enter OK · esc cancel"
-		default:
-			if s, ok := a.stage().(interface{ Trouble() string }); ok && s.Trouble() != "" {
-				hint = s.Trouble()
-			}
-		}
-		a.input.SetWidth(max(10, w-12))
-		return []string{" " + a.input.View(), "", " " + t.Paint(t.Dim, t.Clip(hint, w-2))}
-	case quitting:
-		say, way := "A run is in progress. Quitting stops it; what is finished stays, and you can resume later.",
-			"q stops the run and quits · any other key continues"
-		if playing := a.state.Playing(); playing != "" {
-			say, way = style.Clean(playing)+": quitting ends that.", "q ends it and quits · any other key continues"
-		}
-		return []string{" " + t.Bold(t.Warn, t.Clip(say, w-2)), "", " " + t.Paint(t.Dim, way)}
-	}
-	keys := " " + a.keyLine(w-2)
-	why := a.stage().Why()
-	if a.state.Notice != "" {
-		why = state.Why{Say: a.state.Notice}
-	}
-	text := strings.TrimSpace(style.Clean(why.Lead + " " + why.Say))
-	for k, way := range why.Ways {
-		lead := " " + t.Glyph("→") + " "
-		if k == 0 {
-			lead = "  " + t.Glyph("→") + " "
-		}
-		text += lead + style.Clean(way) + "."
-	}
-	lines := t.Wrap(text, w-2)
-	if len(lines) > h-1 {
-		if cut := t.Clip(lines[h-2], w-5); strings.HasSuffix(cut, t.Glyph("…")) {
-			lines[h-2] = cut
-		} else {
-			lines[h-2] = cut + " " + t.Glyph("…")
-		}
-		lines = lines[:h-1]
-	}
-	for y := range lines {
-		lines[y] = " " + a.paintWhy(lines[y], y, why)
-	}
-	for len(lines) < h-1 {
-		lines = append(lines, "")
-	}
-	return append(lines, keys)
-}
-
-// paintWhy sets the subject of the why line off.
-func (a *app) paintWhy(line string, y int, why state.Why) string {
-	lead := style.Clean(why.Lead)
-	if y == 0 && lead != "" && strings.HasPrefix(line, lead) {
-		return a.theme.Bold(a.theme.Accent, lead) + a.theme.Paint(a.theme.Text, line[len(lead):])
-	}
-	return a.theme.Paint(a.theme.Text, line)
-}
-
-// hint is a key and what it does, in the line at the foot.
-type hint struct{ key, name string }
-
-func (h hint) width() int { return style.Width(h.key) + style.Width(h.name) + 3 }
-
-// keyLine names the keys that matter here, as many as have space.
-func (a *app) keyLine(w int) string {
-	var parts []hint
-	for _, x := range a.stage().Actions() {
-		h := x.Key.Help()
-		if len(h.Key) == 1 || h.Key == "space" || h.Key == "enter" || h.Key == "tab" {
-			parts = append(parts, hint{h.Key, h.Desc})
-		}
-	}
-	tail := []hint{{"/", "find"}, {"O", "paper"}, {":", "do"}, {"?", "keys"}, {"q", "quit"}}
-	width := 0
-	for _, p := range tail {
-		width += p.width()
-	}
-	var shown []string
-	t := a.theme
-	for i, p := range append(parts, tail...) {
-		if i < len(parts) {
-			if width+p.width() > w {
-				continue
-			}
-			width += p.width()
-		}
-		shown = append(shown, t.Bold(t.Text, p.key)+" "+t.Paint(t.Dim, p.name))
-	}
-	return strings.Join(shown, t.Paint(t.Faint, "  "))
-}
-
 // help lists the keys of this screen, made from the actions, over the whole width.
 func (a *app) help(w, h int) []string {
 	t := a.theme
@@ -338,7 +244,6 @@ func (a *app) help(w, h int) []string {
 
 // brief are actions without what their names do not say, and with one in place of those that move.
 func brief(all []state.Action) []state.Action {
-	moves := []string{"up", "down", "pgup", "pgdown", "home", "end", "left", "right"}
 	out := []state.Action{state.Do("arrows", "move; also pgup, pgdown, home, end", nil)}
 	for _, x := range all {
 		if !slices.Contains(moves, x.Key.Help().Key) {

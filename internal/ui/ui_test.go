@@ -329,7 +329,9 @@ func TestChoicesAndWhatBelongsToThem(t *testing.T) {
 	assert.Contains(t, text(a), "Rowan: lists 16", "it is made again")
 
 	a, _ = demoApp(t, Options{})
-	cmd := a.state.StartRun(0)
+	require.Nil(t, a.state.AskWrite(0))
+	cmd := a.state.Question.Done("")
+	a.state.Question = nil
 	for _, key := range []string{"space", "u", "f", "a"} {
 		press(a, "2", key)
 		assert.Contains(t, text(a), "A run is in progress: stop it before", key)

@@ -198,6 +198,7 @@ func (b *Bench) Learnt(n int, adapter string) *estimate.Learnt {
 // Choices are which titles are wanted at each target, and what was set by hand for titles: what
 // undo goes back to.
 type Choices struct {
+	sources    []Source
 	targets    []Target
 	edits      []title.Edit
 	passwords  []string
@@ -209,18 +210,19 @@ type Choices struct {
 
 // Choices copies the present ones.
 func (b *Bench) Choices() Choices {
-	return Choices{slices.Clone(b.Targets), slices.Clone(b.Edits), slices.Clone(b.Passwords), slices.Clone(b.Lists),
+	return Choices{slices.Clone(b.Sources), slices.Clone(b.Targets), slices.Clone(b.Edits), slices.Clone(b.Passwords), slices.Clone(b.Lists),
 		b.Covers, b.Favourites, b.Priorities}
 }
 
 // Restore goes back to earlier choices. It reports whether what was set by hand is another now.
 func (b *Bench) Restore(c Choices) (edited bool) {
-	edited = !reflect.DeepEqual(b.Edits, c.edits) || !slices.Equal(b.Passwords, c.passwords) || !slices.Equal(b.Lists,
+	edited = !slices.Equal(b.Sources, c.sources) || !reflect.DeepEqual(b.Edits, c.edits) || !slices.Equal(b.Passwords, c.passwords) || !slices.Equal(b.Lists,
 		c.lists) || !reflect.DeepEqual(b.Covers, c.covers)
 	learnt := map[string]*estimate.Learnt{}
 	for i := range b.Targets {
 		learnt[b.Targets[i].Name] = b.Targets[i].Speed
 	}
+	b.Sources = slices.Clone(c.sources)
 	b.Targets, b.Edits, b.Passwords, b.Lists = slices.Clone(c.targets), slices.Clone(c.edits),
 		slices.Clone(c.passwords), slices.Clone(c.lists)
 	b.Favourites, b.Priorities, b.Covers = c.favourites, c.priorities, c.covers

@@ -97,6 +97,7 @@ type Plan struct {
 	Steps    []Step `json:"steps"`
 	Files    int    `json:"files"`               // to be written
 	Bytes    int64  `json:"bytes"`               // in those files
+	Titles   int    `json:"titles"`              // of which files are written
 	Moves    int    `json:"moves,omitempty"`     // files and folders that get another path
 	Removes  int    `json:"removes,omitempty"`   // files that go
 	Freed    int64  `json:"freed,omitempty"`     // bytes in those
@@ -226,12 +227,18 @@ func (p *Plan) OnlyCovers() *Plan {
 
 // count sums the steps up.
 func (p *Plan) count() {
+	last := ""
+	titles := map[string]bool{}
 	for i := range p.Steps {
 		s := &p.Steps[i]
 		switch {
 		case s.Writes():
 			p.Files++
 			p.Bytes += s.Size
+			if s.Title != "" && s.Title != last { // they come one after another
+				last = s.Title
+				titles[last] = true
+			}
 		case s.Kind == Move:
 			p.Moves++
 		case s.Kind == Remove:
@@ -241,6 +248,7 @@ func (p *Plan) count() {
 			p.Kept++
 		}
 	}
+	p.Titles = len(titles)
 }
 
 // Options are how to plan.

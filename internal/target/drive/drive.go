@@ -196,8 +196,15 @@ func Choose(d *drives.Drive, part int) (*drives.Volume, error) {
 			return nil, fmt.Errorf("%s cannot be used: %s", d.Name(), d.Volumes[i].Trouble)
 		}
 	}
-	return nil, fmt.Errorf("%s has no volume to fill: prepare it first with polytome drives prepare %s", d.Name(),
-		d.Path)
+	return nil, &BareError{d}
+}
+
+// BareError reports a drive without a volume that can be filled: it has to be prepared.
+type BareError struct{ Drive *drives.Drive }
+
+func (e *BareError) Error() string {
+	return fmt.Sprintf("%s has no volume to fill: prepare it first with polytome drives prepare %s", e.Drive.Name(),
+		e.Drive.Path)
 }
 
 // Drive is the drive as it was looked at.

@@ -160,7 +160,7 @@ func (m *Model) Actions() []state.Action {
 		state.Do("tab", "next part", state.Just(func() { m.pane = (m.pane + 1) % panes })).
 			Saying("the next part of the screen: the list, the findings, the checklist"),
 		state.Do("shift+tab", "the part before", state.Just(func() { m.pane = (m.pane + panes - 1) % panes })),
-		state.Do("p", "check again", func() tea.Cmd { return m.d.StartCheck(m.d.Target, "") }).
+		state.Do("r", "check again", func() tea.Cmd { return m.d.StartCheck(m.d.Target, "") }).
 			Saying("read the target again, as it is now"),
 		state.Do("F", "full check", func() tea.Cmd { return m.d.StartCheck(m.d.Target, check.Whole) }).
 			Saying("read every byte of every game, and compare every checksum"),
@@ -377,17 +377,17 @@ func (m *Model) notYet() state.Why {
 		return state.Why{Lead: "Reading the target", Say: "as the loader would."}
 	case m.d.Running():
 		return state.Why{Lead: "A run is running.", Say: "It checks the target when it ends.",
-			Ways: []string{"p checks it now"}}
+			Ways: []string{"r checks it now"}}
 	case m.checked().Trouble != "":
 		return state.Why{Lead: "The target could not be checked:", Say: m.checked().Trouble + ".",
-			Ways: []string{"p tries it again"}}
+			Ways: []string{"r tries it again"}}
 	case m.d.At(n).Survey != nil && m.d.At(n).Away() != nil:
 		return state.Why{Lead: "The target is not connected", Say: fmt.Sprintf("(%v), so it cannot be checked.",
-			m.d.At(n).Away()), Ways: []string{"connect it, and press p"}}
+			m.d.At(n).Away()), Ways: []string{"connect it, and press r"}}
 	}
 	return state.Why{Lead: "Not checked yet.",
 		Say:  "A check reads the target as the loader would, and shows what it will list.",
-		Ways: []string{"p checks it now"}}
+		Ways: []string{"r checks it now"}}
 }
 
 // marked counts the findings that are marked to be fixed.

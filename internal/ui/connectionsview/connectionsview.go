@@ -124,7 +124,7 @@ func (m *Model) Actions() []state.Action {
 		state.Do("b", "set back", on(m.d.PartCable)).Saying("end the cable setup, and show what to set back"),
 		state.Do("tab", "details", state.Just(func() { m.side = !m.side })).
 			Saying("go to the details, or back to the links"),
-		state.Do("p", "look again", func() tea.Cmd { return m.d.LookAtLinks() }).
+		state.Do("r", "look again", func() tea.Cmd { return m.d.LookAtLinks() }).
 			Saying("try all links again, without logging in"),
 	}, state.Movement(list)...)
 }

@@ -401,7 +401,7 @@ func (m *Model) choiceActions() []state.Action {
 		state.Do("c", "crop", state.Just(m.crop)).Saying("cut off its edges"),
 		state.Do("n", "none", func() tea.Cmd { return m.choose(title.Chosen{Of: m.of, None: true}) }).
 			Saying("the title goes without this picture"),
-		state.Do("r", "use what is found", func() tea.Cmd { return m.choose(title.Chosen{Of: m.of}) }).
+		state.Do("delete backspace", "use what is found", func() tea.Cmd { return m.choose(title.Chosen{Of: m.of}) }).
 			Saying("forget the choice"),
 		state.Do("p", "choose a file", state.Just(m.askPath)).Saying("any picture on this computer"),
 		state.Do("left h", "the one to the left", step(-1)),
@@ -488,15 +488,15 @@ func (m *Model) cropActions() []state.Action {
 	}
 	return []state.Action{
 		state.Do("enter", "keep it so", m.keepCrop),
-		state.Do("r", "the whole picture", state.Just(func() { *c.crop = [4]int{} })),
+		state.Do("delete backspace", "the whole picture", state.Just(func() { *c.crop = [4]int{} })),
 		state.Do("right l", "cut off at the left", cut(0, cropStep)),
 		state.Do("left h", "cut off at the right", cut(2, cropStep)),
 		state.Do("down j", "cut off at the top", cut(1, cropStep)),
 		state.Do("up k", "cut off at the bottom", cut(3, cropStep)),
-		state.Do("L", "give back at the left", cut(0, -cropStep)),
-		state.Do("H", "give back at the right", cut(2, -cropStep)),
-		state.Do("J", "give back at the top", cut(1, -cropStep)),
-		state.Do("K", "give back at the bottom", cut(3, -cropStep)),
+		state.Do("shift+right", "give back at the left", cut(0, -cropStep)),
+		state.Do("shift+left", "give back at the right", cut(2, -cropStep)),
+		state.Do("shift+down", "give back at the top", cut(1, -cropStep)),
+		state.Do("shift+up", "give back at the bottom", cut(3, -cropStep)),
 	}
 }
 

@@ -51,12 +51,11 @@ func (m *Model) mapActions() []state.Action {
 		state.Do("tab", "next file", state.Just(func() { m.nextFile() })),
 	}
 	if m.of == titles {
-		return append(out, state.Do("M", "compact", m.compact), state.Do("b", "back to the titles",
+		return append(out, state.Do("W", "compact", m.askCompact).Writing(), state.Do("b", "back to the titles",
 			state.Just(func() { m.Escape() })))
 	}
 	return append(out,
-		state.Do("m", "defragment this file", func() tea.Cmd { return m.defragment(false) }),
-		state.Do("M", "all of them", func() tea.Cmd { return m.defragment(true) }),
+		state.Do("W", "defragment", m.askDefragment).Saying("the file under the cursor, or all").Writing(),
 		state.Do("b", "back to the drives", state.Just(func() { m.Escape() })),
 	)
 }
@@ -115,25 +114,37 @@ func (m *Model) next(want func(blockmap.Cell) bool, none string) {
 	m.d.Notice = none
 }
 
-// defragment brings the file under the cursor, or all, into one piece.
-func (m *Model) defragment(all bool) tea.Cmd {
-	if !m.idle() || m.lay == nil {
+// askDefragment asks whether the file under the cursor shall be brought into one piece, or all.
+func (m *Model) askDefragment() tea.Cmd {
+	if !m.idle() || m.lay == nil || m.refused() {
 		return nil
 	}
-	var names []string
-	if all {
-		for _, f := range m.lay.Fragmented() {
-			names = append(names, f.Path)
-		}
-	} else if c, ok := m.under(); ok && c.Kind == blockmap.Fragmented {
-		names = append(names, m.lay.Files[c.File].Path)
+	var all []string
+	for _, f := range m.lay.Fragmented() {
+		all = append(all, f.Path)
 	}
-	if len(names) == 0 {
-		m.d.Notice = "This file is contiguous. n goes to the next fragmented one."
-		return nil
+	one := ""
+	if c, ok := m.under(); ok && c.Kind == blockmap.Fragmented {
+		one = m.lay.Files[c.File].Path
 	}
-	if r := m.subject.Refusal(); r != nil {
-		m.d.Notice = "Nothing is written to it: " + r.Say + "."
+	hint := "other files are moved out of the way if needed; it can be stopped at any moment"
+	whole := func() tea.Cmd { return m.defragment(all) }
+	switch {
+	case len(all) == 0:
+		m.d.Notice = "Every file is contiguous already."
+	case one == "":
+		m.d.Agree(fmt.Sprintf("Rewrite %s contiguously?", size.Count(len(all), "file")), hint, whole)
+	default:
+		m.d.Agree(fmt.Sprintf("Rewrite %s contiguously?", one), hint, func() tea.Cmd {
+			return m.defragment([]string{one})
+		}, state.Do("A", fmt.Sprintf("all %d files", len(all)), whole).Writing())
+	}
+	return nil
+}
+
+// defragment brings files into one piece each.
+func (m *Model) defragment(names []string) tea.Cmd {
+	if !m.idle() || m.refused() {
 		return nil
 	}
 	open := m.open
@@ -232,9 +243,9 @@ func (m *Model) mapWhy() state.Why {
 			size.Count(c.Files, "file or folder"))
 	}
 	if c.Kind == blockmap.Fragmented {
-		w.Ways = []string{"m rewrites it contiguously, and moves other files out of the way if needed"}
+		w.Ways = []string{"W rewrites it contiguously, and moves other files out of the way if needed"}
 		if m.of == titles {
-			w.Ways = []string{"M brings every title into one piece"}
+			w.Ways = []string{"W brings every title into one piece"}
 		}
 	}
 	return w
@@ -259,5 +270,5 @@ func (m *Model) checkWhy() state.Why {
 		return state.Why{Lead: f.Name() + ".", Say: say}
 	}
 	return state.Why{Lead: f.Name() + ".", Say: fmt.Sprintf("%s found. Nothing has been changed.",
-		isAre(len(m.health.Findings), "thing")), Ways: []string{"R repairs what can be repaired, as listed here"}}
+		isAre(len(m.health.Findings), "thing")), Ways: []string{"W repairs what can be repaired, as listed here"}}
 }

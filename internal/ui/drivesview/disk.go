@@ -189,6 +189,7 @@ func (m *Model) diskActions() []state.Action {
 			state.Do("right l enter space", "turn it on", func() tea.Cmd { return m.turnSwitch(1) }).
 				Saying("to its next value, for the title under the cursor or all that are marked"),
 			state.Do("left h", "turn it back", func() tea.Cmd { return m.turnSwitch(-1) }),
+			state.Do("W", "write the switches", m.write).Writing(),
 			state.Do("tab b", "back to the titles", state.Just(func() { d.turning = false })),
 		}
 	}
@@ -200,15 +201,16 @@ func (m *Model) diskActions() []state.Action {
 	return append(out,
 		state.Do("a", "add", m.askAdd).Saying("an image, an archive, or a file of another target"),
 		state.Do("o", "take out", m.askOut).Saying("write titles as images to a folder; the disk keeps them"),
-		state.Do("x", "remove", m.askRemove),
+		state.Do("delete", "remove", m.askRemove).Writing(),
 		state.Do("e", "rename", m.askName),
 		state.Do("space", "mark", state.Just(m.mark)).Saying("several titles are taken out, removed or set at once"),
 		state.Do("A", "mark all, or none", state.Just(m.markAll)),
 		state.Do("m", "map", state.Just(func() { m.show, m.lay, m.cell, m.of = mapping, d.lay, 0, titles })),
 		state.Do("c", "check", func() tea.Cmd { return m.checkDisk(false) }),
 		state.Do("V", "check every byte", func() tea.Cmd { return m.checkDisk(true) }),
-		state.Do("M", "compact", m.compact).Saying("bring every title and the free space into one piece"),
-		state.Do("K", "copy to a larger disk", m.askClone),
+		state.Do("W", m.writeWord(), m.write).Saying("write the switches that were turned; else bring every title "+
+			"and the free space into one piece").Writing(),
+		state.Do("K", "copy to a larger disk", m.askClone).Writing(),
 		state.Do("b", "back to the drives", state.Just(func() { m.Escape() })),
 	)
 }
@@ -233,7 +235,7 @@ func (m *Model) markAll() {
 	}
 }
 
-// turnSwitch turns the switch under the cursor for all that are meant. What is turned meanwhile is written next.
+// turnSwitch turns the switch under the cursor for all that are meant.
 func (m *Model) turnSwitch(by int) tea.Cmd {
 	d := &m.disk
 	if len(d.switches) == 0 || m.refused() {
@@ -251,13 +253,36 @@ func (m *Model) turnSwitch(by int) tea.Cmd {
 		}
 		d.wish[t.ID][s.Key] = s.Values[k]
 	}
-	return m.writeSwitches()
+	m.d.Notice = fmt.Sprintf("%s: %s for %s. W writes it.", s.Key, s.Values[k], named(d.meant()))
+	return nil
 }
 
-// writeSwitches writes what was turned, unless something is being done.
+// write asks whether what was turned shall be written, or else whether titles shall be moved together.
+func (m *Model) write() tea.Cmd {
+	n := len(m.disk.wish)
+	switch {
+	case n == 0 && m.disk.turning:
+		m.d.Notice = "No switch was turned."
+	case n == 0:
+		return m.askCompact()
+	case m.changeable():
+		m.d.Agree("Write the switches of "+size.Count(n, "title")+"?", "nothing else is changed", m.writeSwitches)
+	}
+	return nil
+}
+
+// writeWord is what W does now.
+func (m *Model) writeWord() string {
+	if len(m.disk.wish) > 0 {
+		return "write switches"
+	}
+	return "compact"
+}
+
+// writeSwitches writes what was turned.
 func (m *Model) writeSwitches() tea.Cmd {
 	d := &m.disk
-	if len(d.wish) == 0 || m.busy != "" {
+	if len(d.wish) == 0 || !m.changeable() {
 		return nil
 	}
 	wish := d.wish
@@ -322,6 +347,14 @@ func (m *Model) checkDisk(deep bool) tea.Cmd {
 	})
 }
 
+// askRepairDisk asks whether what was found shall be repaired.
+func (m *Model) askRepairDisk() tea.Cmd {
+	if m.changeable() && m.wrong != nil {
+		m.d.Agree("Repair "+m.subject.Name()+"?", "it does what is listed here", m.repairDisk)
+	}
+	return nil
+}
+
 // repairDisk repairs the disk.
 func (m *Model) repairDisk() tea.Cmd {
 	if !m.changeable() || m.wrong == nil || m.wrong.done {
@@ -367,7 +400,7 @@ func (m *Model) diskWhy() state.Why {
 	w := state.Why{Lead: t.Name + ".", Say: fmt.Sprintf("%s, %s, CRC-32C %08x.", t.ID, size.Format(t.Size), t.Sum)}
 	if n := len(t.Extents); n > 1 {
 		w.Say += fmt.Sprintf(" It lies in %d pieces.", n)
-		w.Ways = append(w.Ways, "M brings it into one")
+		w.Ways = append(w.Ways, "W brings it into one")
 	}
 	if n := len(d.chosen); n > 0 {
 		w.Ways = append(w.Ways, "what you do next is for "+size.Count(n, "marked title"))
@@ -391,5 +424,5 @@ func (m *Model) repairWhy() state.Why {
 				"are removed and added again."}
 	}
 	return state.Why{Lead: m.subject.Name() + ".", Say: "Nothing has been changed.",
-		Ways: []string{"R repairs it, as listed here"}}
+		Ways: []string{"W repairs it, as listed here"}}
 }

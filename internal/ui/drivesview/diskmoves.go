@@ -168,6 +168,14 @@ func (m *Model) askRemove() tea.Cmd {
 	return nil
 }
 
+// askCompact asks whether titles shall be moved together.
+func (m *Model) askCompact() tea.Cmd {
+	if m.changeable() {
+		m.d.Agree("Bring every title and the free space into one piece?", "it can be stopped at any moment", m.compact)
+	}
+	return nil
+}
+
 // compact moves titles together. It may be stopped at any moment.
 func (m *Model) compact() tea.Cmd {
 	if !m.changeable() {

@@ -208,6 +208,9 @@ func (m *Model) Escape() bool {
 	switch {
 	case m.show == titles && m.disk.turning:
 		m.disk.turning = false
+	case m.show == titles && len(m.disk.wish) > 0:
+		m.disk.wish = map[string]map[string]string{}
+		m.d.Notice = "The switches that were turned and not written are as they were. b goes back to the drives."
 	case (m.show == mapping || m.show == repairing) && m.of == titles:
 		m.show, m.of = titles, listing
 	default:
@@ -245,7 +248,7 @@ func (m *Model) Actions() []state.Action {
 	case preparing:
 		var out []state.Action
 		if m.report == nil {
-			out = append(out, state.Do("enter", "prepare it", m.askConsent), state.Do("f", "add the loader's own files",
+			out = append(out, state.Do("W enter", "prepare it", m.askConsent).Writing(), state.Do("f", "add the loader's own files",
 				m.askKit))
 		}
 		return append(append(out, state.Do("b", "back to the drives", state.Just(func() { m.Escape() }))),
@@ -254,7 +257,7 @@ func (m *Model) Actions() []state.Action {
 		var out []state.Action
 		if m.health != nil && m.left == nil && slices.ContainsFunc(m.health.Findings,
 			func(f volume.Finding) bool { return f.Repair != "" }) {
-			out = append(out, state.Do("R", "repair all", m.repair))
+			out = append(out, state.Do("W", "repair all", m.askRepair).Writing())
 		}
 		return append(append(out, state.Do("b", "back to the drives", state.Just(func() { m.Escape() }))),
 			state.Movement(&m.lines)...)
@@ -263,7 +266,7 @@ func (m *Model) Actions() []state.Action {
 	case repairing:
 		var out []state.Action
 		if w := m.wrong; w != nil && !w.done && len(w.repair.Do) > 0 {
-			out = append(out, state.Do("R", "repair it", m.repairDisk))
+			out = append(out, state.Do("W", "repair it", m.askRepairDisk).Writing())
 		}
 		return append(append(out, state.Do("b", "back", state.Just(func() { m.Escape() }))),
 			state.Movement(&m.lines)...)
@@ -284,14 +287,15 @@ func (m *Model) Actions() []state.Action {
 	}
 	return append(moves,
 		state.Do("enter", "what is on it", m.openMap).Saying("the block map, or the titles of a console's own disk"),
-		state.Do("r", "prepare it for a loader", m.askLoader),
+		state.Do("W", "prepare it for a loader", m.askLoader).Writing(),
 		state.Do("c", "check", m.check),
-		state.Do("x", "eject", m.eject).Saying("write pending data, unmount and power off; then it is safe to unplug"),
-		state.Do("X", "unmount only", m.unmount),
+		state.Do("e", "eject", m.eject).Saying("write pending data, unmount and power off; then it is safe to unplug"),
+		state.Do("m", "unmount only", m.unmount),
 		state.Do("p", "make it a target, to be filled", m.use),
 		state.Do("n", "teach: learn a console from it", m.teach),
 		state.Do("a", "an image or address", m.askImage).
 			Saying("open or create an image file, or look at what a console exports"),
+		state.Do("r", "look again", func() tea.Cmd { return m.d.FindDrives() }).Saying("which drives there are"),
 	)
 }
 
@@ -343,9 +347,6 @@ func (m *Model) Update(msg tea.Msg, _ bool) (t state.Taken, ok bool) {
 		if msg.change {
 			t.Cmd = m.d.DrivesChanged()
 		}
-		if more := m.writeSwitches(); more != nil { // that were turned meanwhile
-			t.Cmd = tea.Batch(t.Cmd, more)
-		}
 		return t, true
 	case countedMsg:
 		m.counted = msg.bytes
@@ -383,7 +384,7 @@ func (m *Model) fit() bool {
 	case v == nil && m.current() != nil && m.current().Refusal() != nil:
 		m.d.Notice = "There is no volume on it that can be read here."
 	case v == nil:
-		m.d.Notice = "There is no volume on it: r prepares it."
+		m.d.Notice = "There is no volume on it: W prepares it."
 	case v.Trouble != "":
 		m.d.Notice = state.Sentence(v.Trouble)
 	case !v.Ours():
@@ -415,6 +416,15 @@ func (m *Model) check() tea.Cmd {
 		h, err := p.Volume().Check(ctx)
 		return doneMsg{err: err, take: func(m *Model) { m.health = h }}
 	})
+}
+
+// askRepair asks whether what was found shall be repaired.
+func (m *Model) askRepair() tea.Cmd {
+	if m.idle() {
+		m.d.Agree(fmt.Sprintf("Repair %s on %s?", size.Count(len(m.health.Findings), "problem"), m.subject.Name()),
+			"it does what is listed here", m.repair)
+	}
+	return nil
 }
 
 func (m *Model) repair() tea.Cmd {
@@ -455,7 +465,7 @@ func (m *Model) letGo(off bool) tea.Cmd {
 		r, err := do(ctx, d, nil)
 		var busy *drives.BusyError
 		if errors.As(err, &busy) {
-			return doneMsg{say: state.Sentence(err.Error()) + " x tries again.", change: true}
+			return doneMsg{say: state.Sentence(err.Error()) + " e tries again.", change: true}
 		}
 		if err != nil {
 			return doneMsg{err: err, change: true}
@@ -585,14 +595,14 @@ func (m *Model) Why() state.Why {
 	if r := f.Refusal(); r != nil {
 		w.Say = "Polytome does not write to it: " + r.Say + "."
 		if mounted(f.Drive) {
-			w.Ways = []string{"x ejects it, X only unmounts it"}
+			w.Ways = []string{"e ejects it, m only unmounts it"}
 		}
 		return w
 	}
 	v := m.volume()
 	switch {
 	case v == nil:
-		w.Say, w.Ways = "It is blank: there is no readable volume on it.", []string{"r prepares it for a loader"}
+		w.Say, w.Ways = "It is blank: there is no readable volume on it.", []string{"W prepares it for a loader"}
 	case v.Dirty:
 		w.Say, w.Ways = fmt.Sprintf("%s was not ejected cleanly: it was pulled out or switched off.", volumeWords(v)),
 			[]string{"c checks it"}

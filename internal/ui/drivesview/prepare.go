@@ -26,7 +26,7 @@ func (m *Model) askLoader() tea.Cmd {
 	if r := f.Refusal(); r != nil {
 		m.d.Notice = "It cannot be prepared: " + r.Say + "."
 		if mounted(f.Drive) {
-			m.d.Notice += " X unmounts it first."
+			m.d.Notice += " m unmounts it first."
 		}
 		return nil
 	}
@@ -52,6 +52,17 @@ func (m *Model) askLoader() tea.Cmd {
 	m.d.Ask(state.Question{Prompt: "Prepare " + f.Name() + " for which loader, or with which filesystem? ",
 		Value:       value,
 		Suggestions: names, Hint: hint, Done: m.makePlan})
+	return nil
+}
+
+// PrepareFor shows how a drive is prepared for a loader.
+func (m *Model) PrepareFor(path, loader string) tea.Cmd {
+	for i := range m.d.Drives {
+		if m.d.Drives[i].Path == path {
+			m.at, m.path, m.vol = i, path, 0
+			return m.makePlan(loader)
+		}
+	}
 	return nil
 }
 

@@ -97,8 +97,6 @@ func (m *Model) Actions() []state.Action {
 		state.Do("f", "filesystem", m.declare).Saying("choose which filesystem this folder stands for"),
 		state.Do("e", "reserve", m.reserve).Saying("keep this much space free on the target"),
 		state.Do("c", "covers", m.covers).Saying("write covers to the target, or none"),
-		state.Do("W", "what if no covers", func() tea.Cmd { m.aside.Home(); return m.d.WhatIfNoCovers(m.d.Target) }).
-			Saying("or with them, where there are none: see what changes"),
 		state.Do("b", "cover budget", state.Just(func() { m.d.AskCoverBudget(m.d.Target) })).
 			Saying("how much space covers may use on the target"),
 	}, state.Movement(&m.List)...)

@@ -57,7 +57,7 @@ func (m *Model) fieldActions() []state.Action {
 		state.Do("l", "lock or unlock it", func() tea.Cmd {
 			return m.with(func(t title.Title) tea.Cmd { return m.d.LockField(t, title.Editable[m.field]) })
 		}),
-		state.Do("r", "use the file's", func() tea.Cmd {
+		state.Do("delete backspace", "use the file's", func() tea.Cmd {
 			return m.with(func(t title.Title) tea.Cmd { return m.d.SetField(t, title.Editable[m.field], "") })
 		}),
 	}

@@ -78,9 +78,11 @@ func (m *Model) Actions() []state.Action {
 		state.Do("-", "separate discs", func() tea.Cmd { return m.with(m.d.Part) }).Saying("make each a title"),
 		state.Do("p", "password", state.Just(m.password)).Saying("for encrypted archives"),
 		state.Do("t", "title list", state.Just(m.list)).Saying("add a CSV file with names, regions, years"),
-		state.Do("A", "allow a large archive", func() tea.Cmd { return m.with(m.d.Allow) }).
+		state.Do("y", "allow a large archive", func() tea.Cmd { return m.with(m.d.Allow) }).
 			Saying("open it although it is suspiciously large inside"),
-		state.Do("s", "scan again", func() tea.Cmd {
+		state.Do("a", "add a folder", state.Just(m.d.AskSource)).Saying("with more games"),
+		state.Do("d", "drop a folder", state.Just(m.d.AskSourceLess)).Saying("it is not searched any longer"),
+		state.Do("r", "scan again", func() tea.Cmd {
 			m.d.Notice = "Scanning again."
 			return m.d.StartScan()
 		}),

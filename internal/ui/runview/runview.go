@@ -141,12 +141,12 @@ func (m *Model) Actions() []state.Action {
 	running := l != nil && l.Running()
 	var own []state.Action
 	begin := []state.Action{
-		state.Do("enter r", "start", m.start).Saying("start the run at this target, or run what is left"),
-		state.Do("a", "start all", m.d.StartAll).
-			Saying("start runs at all targets at once, except those that remove files"),
+		state.Do("enter", "write", m.start).Saying("write to this target, or what is left").Writing().
+			When(m.canWrite()),
 	}
 	if m.part == past {
-		own = append(own, state.Do("enter", "resume", m.goOn).Saying("resume a run that was interrupted or stopped"))
+		own = append(own, state.Do("enter", "resume", m.goOn).Saying("resume a run that was interrupted or stopped").
+			Writing())
 		begin = begin[1:]
 	}
 	if running {
@@ -198,11 +198,21 @@ func (m *Model) Actions() []state.Action {
 		state.Do("left h", "the target to the left", state.Just(func() { m.turn(-1) })),
 		state.Do("right l", "the target to the right", state.Just(func() { m.turn(1) })),
 	)
+	if m.d.Target < len(m.d.Bench.Targets) && m.d.Unplugs(m.d.Target) {
+		own = append(own, state.Do("e", "eject", func() tea.Cmd { return m.d.Eject(m.d.Target) }).
+			Saying("write pending data, unmount and power off; then it is safe to unplug").When(!running))
+	}
 	if l != nil && !running && !m.stays() {
 		own = append(own, state.Do("m", "move sources", state.Just(m.d.AskToMoveSources)).
 			Saying("move the source files of titles that were copied and read back to a folder or the trash"))
 	}
 	return append(own, m.movement()...)
+}
+
+// canWrite reports whether there is something to write now.
+func (m *Model) canWrite() bool {
+	p := m.d.Plan(m.d.Target)
+	return p != nil && !p.Empty() && !m.d.At(m.d.Target).Running()
 }
 
 // movement is for the part that has the cursor.
@@ -262,7 +272,7 @@ func (m *Model) start() tea.Cmd {
 		return nil
 	}
 	m.follow = true
-	return m.d.StartRun(m.d.Target)
+	return m.d.AskWrite(m.d.Target)
 }
 
 // goOn resumes the run under the cursor.
@@ -275,12 +285,17 @@ func (m *Model) goOn() tea.Cmd {
 		m.d.Notice = "Nothing of that run is left to do."
 		return nil
 	}
-	m.follow = true
-	cmd := m.d.GoOn(r.ID)
-	if cmd != nil {
-		m.part = lanes
-	}
-	return cmd
+	id := r.ID
+	m.d.Agree(fmt.Sprintf("Resume the run at %s after %d of %s?", r.Target, r.Done, size.Count(r.Steps, "step")),
+		"what is finished stays", func() tea.Cmd {
+			m.follow = true
+			cmd := m.d.GoOn(id)
+			if cmd != nil {
+				m.part = lanes
+			}
+			return cmd
+		})
+	return nil
 }
 
 // Click moves the cursor.
@@ -377,7 +392,7 @@ func (m *Model) whyBefore(name string) state.Why {
 		how = "Games stay where they are, and are read from there"
 	}
 	return state.Why{Lead: name + ":", Say: fmt.Sprintf("%s, %s. %s; %s.", p.Say(), s.PlanTime(p), how, p.Stays()),
-		Ways: []string{"enter starts", "a starts all targets at once"}}
+		Ways: []string{"W writes it, to all targets too"}}
 }
 
 func (m *Model) ended(name string, l *state.Lane) state.Why {
@@ -399,17 +414,18 @@ func (m *Model) ended(name string, l *state.Lane) state.Why {
 		return state.Why{Lead: name + ": incomplete.", Say: fmt.Sprintf("%s copied, %s skipped.",
 			size.Count(r.Put, "file"), size.Count(r.Skipped, "step")), Ways: []string{"enter runs what is left"}}
 	}
-	lead := name + ": done, safe to unplug once ejected."
-	if s := m.d.Current(); s != nil && !m.d.Unplugs(m.d.Target) {
-		lead = name + ": done, everything is there."
-	}
-	say := fmt.Sprintf("%s copied, %s, %s in %s", size.Count(r.Put, "file"), r.Verify.Words(), size.Format(r.Bytes),
-		r.Elapsed.Round(100*time.Millisecond))
+	lead := m.d.Finished(m.d.Target)
+	say := fmt.Sprintf("%s: %s copied, %s, %s in %s", name, size.Count(r.Put, "file"), r.Verify.Words(),
+		size.Format(r.Bytes), r.Elapsed.Round(100*time.Millisecond))
 	if r.Rewritten > 0 {
 		say += fmt.Sprintf("; %s had to be written twice: do not trust this medium or its cable",
 			size.Count(r.Rewritten, "file"))
 	}
-	return state.Why{Lead: lead, Say: say + ".", Ways: []string{"5 shows the check"}}
+	ways := []string{"5 shows the check"}
+	if m.d.Unplugs(m.d.Target) && !m.d.At(m.d.Target).Ejected {
+		ways = append(ways, "e ejects it; then it is safe to unplug")
+	}
+	return state.Why{Lead: lead, Say: say + ".", Ways: ways}
 }
 
 // whyPast says what became of a run of the past.

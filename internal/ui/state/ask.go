@@ -19,6 +19,8 @@ type Question struct {
 	Secret bool   // what is written is not shown
 	// Suggestions are what tab completes.
 	Suggestions []string
+	// Paths has tab complete folders of this computer.
+	Paths bool
 	// Agree is set where nothing is typed: enter agrees, esc refuses.
 	Agree bool
 	// Other are what else can be answered to a question of that kind, each with a key.

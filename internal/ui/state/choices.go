@@ -224,18 +224,54 @@ func (d *State) busy() bool {
 	return d.Running()
 }
 
+// choice is a change of the choices: what was chosen on the other side of it, and what was done, in a sentence.
+type choice struct {
+	bench.Choices
+	say string
+}
+
 func (d *State) remember() {
-	d.undo = append(d.undo, d.Bench.Choices())
+	d.undo = append(d.undo, choice{Choices: d.Bench.Choices()})
 	d.redo = nil
 }
 
+// undoHint ends the sentence that says what was chosen.
+const undoHint = " u undoes."
+
+// NameChoice has the last change be known by the sentence that was just said of it.
+func (d *State) NameChoice() {
+	if n := len(d.undo); n > 0 && d.undo[n-1].say == "" {
+		d.undo[n-1].say, _, _ = strings.Cut(d.Notice, undoHint)
+	}
+}
+
+// Changed are the changes that can be undone, in sentences; the newest is the first.
+func (d *State) Changed() (out []string) {
+	for i := len(d.undo) - 1; i >= 0; i-- {
+		out = append(out, d.undo[i].say)
+	}
+	return out
+}
+
+// UndoTo undoes the newest changes, as many as are said.
+func (d *State) UndoTo(n int) tea.Cmd {
+	var all []tea.Cmd
+	for range n {
+		all = append(all, d.Undo())
+	}
+	if n > 1 && len(all) > 0 && d.Notice != "" {
+		d.Notice = fmt.Sprintf("%d changes undone. U redoes them one by one.", n)
+	}
+	return tea.Batch(all...)
+}
+
 // Undo goes back to the choices before the last change, Redo forward again.
-func (d *State) Undo() tea.Cmd { return d.step(&d.undo, &d.redo, "undo") }
+func (d *State) Undo() tea.Cmd { return d.step(&d.undo, &d.redo, "undo", "Undone") }
 
 // Redo takes the last undo back.
-func (d *State) Redo() tea.Cmd { return d.step(&d.redo, &d.undo, "redo") }
+func (d *State) Redo() tea.Cmd { return d.step(&d.redo, &d.undo, "redo", "Done again") }
 
-func (d *State) step(from, to *[]bench.Choices, name string) tea.Cmd {
+func (d *State) step(from, to *[]choice, name, done string) tea.Cmd {
 	if d.busy() {
 		return nil
 	}
@@ -244,10 +280,13 @@ func (d *State) step(from, to *[]bench.Choices, name string) tea.Cmd {
 		return nil
 	}
 	kept := d.keepable()
-	*to = append(*to, d.Bench.Choices())
-	edited := d.Bench.Restore((*from)[len(*from)-1])
+	last := (*from)[len(*from)-1]
+	*to = append(*to, choice{d.Bench.Choices(), last.say})
+	edited := d.Bench.Restore(last.Choices)
 	*from = (*from)[:len(*from)-1]
-	d.Notice = strings.ToUpper(name[:1]) + name[1:] + ": done."
+	if d.Notice = done + "."; last.say != "" {
+		d.Notice = done + ": " + last.say
+	}
 	d.resize() // it may be other targets
 	if edited {
 		return tea.Batch(d.StartScan(), d.changed())

@@ -24,7 +24,7 @@ func (d *State) Fix(say string, change func()) tea.Cmd {
 	}
 	d.remember()
 	change()
-	d.Notice = say + " u undoes."
+	d.Notice = say + undoHint
 	return tea.Batch(d.StartScan(), d.changed())
 }
 

@@ -58,14 +58,8 @@ func (d *State) SetHistory(m HistoryMsg) {
 		}
 		seen[r.At] = true // a later run at the target has seen to what was left
 		if r.State == journal.Broken {
-			d.Ask(Question{Prompt: fmt.Sprintf("The run at %s was interrupted after %d of %s. Resume it? ", r.Target,
-				r.Done, size.Count(r.Steps, "step")), Value: "yes",
-				Hint: "yes resumes where it stopped", Done: func(answer string) tea.Cmd {
-					if answer == "yes" || answer == "y" {
-						return d.GoOn(r.ID)
-					}
-					return nil
-				}})
+			d.Agree(fmt.Sprintf("The run at %s was interrupted after %d of %s. Resume it?", r.Target, r.Done,
+				size.Count(r.Steps, "step")), "it resumes where it stopped", func() tea.Cmd { return d.GoOn(r.ID) })
 			return
 		}
 	}

@@ -234,9 +234,9 @@ func (d *State) AskWrite(n int) tea.Cmd {
 		hint = "games stay where they are"
 	}
 	if known := d.Targets[n].Foreseen.Say(); known != "" {
-		hint = "Known before: " + known
+		hint = "Known before: " + known + ". 5 Check shows what the console will list."
 	}
-	d.Agree(fmt.Sprintf("%s on %s, %s?", upper(p.Say()), name, s.PlanTime(p)), hint, start, all...)
+	d.Agree(fmt.Sprintf("Write to %s? %s, %s.", name, upper(p.Say()), s.PlanTime(p)), hint, start, all...)
 	return nil
 }
 

@@ -186,7 +186,11 @@ func TestWhatTheScreenSaysIsWhatTheBenchSays(t *testing.T) {
 				}
 				l.d.Question = nil
 				s, before := l.d.Targets[n].Survey, l.d.Targets[n].Lane
-				l.add(l.d.StartRun(n))
+				l.add(l.d.AskWrite(n))
+				if q := l.d.Question; q != nil && q.Agree {
+					l.d.Question = nil
+					l.add(q.Done(""))
+				}
 				if lane := l.d.Targets[n].Lane; lane != before && lane.Running() {
 					if s.Facts.Filesystem.Name != b.Targets[n].As {
 						t.Fatalf("a run is begun that was planned for %q, and %s is %q", s.Facts.Filesystem.Name,

@@ -244,7 +244,7 @@ func (d *State) WaitsForList(n int) (say, way string) {
 			return "its list waits for " + name + ", which is not connected", ""
 		}
 		if p := d.Plan(i); p != nil && !p.Empty() {
-			return "its list waits to be brought to " + name, "run " + name + " first, or a runs all"
+			return "its list waits to be brought to " + name, "W writes to " + name + ", or to all"
 		}
 	}
 	return "", ""

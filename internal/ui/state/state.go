@@ -96,7 +96,7 @@ type State struct {
 	plain          map[string]bool // what was said of plain connections
 	offered        bool            // runs that were interrupted were asked about
 	defaultRate    int64           // bytes a second, for targets without a rate
-	undo, redo     []bench.Choices
+	undo, redo     []choice
 	saver          *saver
 	unsaved        bool           // names were given that the bench has to keep
 	saved          int            // number of the newest change known to be saved
@@ -135,6 +135,14 @@ type Action struct {
 	More string
 	// Writes is set for what changes the bytes of a drive or target, after somebody agreed.
 	Writes bool
+	// Off is set while the action would only say why it cannot be done: the foot leaves it out.
+	Off bool
+}
+
+// When leaves the action out of the foot while something does not hold.
+func (a Action) When(can bool) Action {
+	a.Off = !can
+	return a
 }
 
 // Writing marks an action that changes the bytes of a drive or target.
@@ -253,10 +261,9 @@ func (d *State) SetScan(m ScanMsg) tea.Cmd {
 	return tea.Batch(cmds...)
 }
 
-// Begin sets up an empty bench: one source and one target.
-func (d *State) Begin(source string, p bench.Target) tea.Cmd {
-	d.Bench.Sources = []bench.Source{{Path: source}}
-	d.Bench.Targets = []bench.Target{p}
+// Begin sets up an empty bench.
+func (d *State) Begin(sources []bench.Source, targets []bench.Target) tea.Cmd {
+	d.Bench.Sources, d.Bench.Targets = sources, targets
 	d.resize()
 	return tea.Batch(d.StartScan(), d.save())
 }

@@ -22,7 +22,8 @@ type Target struct {
 	Check   Checked
 	// Foreseen is what the check will say after the next run.
 	Foreseen Foreseen
-	Serving *Serving // nil while it is not served
+	Ejected  bool     // it was ejected, and is safe to unplug until it is looked at again
+	Serving  *Serving // nil while it is not served
 
 	planning planning // the plan that is being made
 	jobs     *jobs
@@ -145,6 +146,7 @@ func (d *State) SetSurvey(m SurveyMsg) {
 	if len(m.survey.Notes) > 0 && d.Notice == "" {
 		d.Notice = strings.Join(m.survey.Notes, " ")
 	}
+	d.Targets[n].Ejected = d.Targets[n].Ejected && m.survey.Away != nil
 	m.survey.Sheet.Rank(d.Bench.Ranks(m.survey.Titles))
 	m.survey.Choose(d.Bench, n)
 	d.Targets[n].Survey = m.survey

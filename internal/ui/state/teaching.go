@@ -16,7 +16,9 @@ type Teaching struct {
 // BeginTeaching sets an empty bench up with a folder of games, and has a console be learnt from a target. That comes on
 // the bench when the console's loader is known.
 func (d *State) BeginTeaching(source, at string) tea.Cmd {
-	d.Bench.Sources = []bench.Source{{Path: source}}
+	if source != "" {
+		d.Bench.Sources = []bench.Source{{Path: source}}
+	}
 	d.resize()
 	name := nameOf(at)
 	return tea.Batch(d.StartScan(), d.save(), d.Teach(Teaching{At: at, Name: name, Config: bench.Target{Name: name,

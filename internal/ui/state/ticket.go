@@ -21,6 +21,7 @@ const (
 	listingExports
 	readingHistory
 	foresees // what a check will say
+	ejecting
 	works // how many there are
 )
 

@@ -312,6 +312,19 @@ func (r *TitleRows) Title() (i int, ok bool) {
 	return r.rows[c].title, true
 }
 
+// Select puts the cursor on a title, which is shown whatever the list was narrowed to.
+func (r *TitleRows) Select(key string) {
+	r.only = nil
+	r.SetFilter("")
+	for i, row := range r.rows {
+		if row.title >= 0 && r.of.Scan.Titles[row.title].Key == key {
+			r.List.Cursor = i
+			r.List.Move(0)
+			r.note()
+		}
+	}
+}
+
 // Platform lists the titles under the same heading as the cursor.
 func (r *TitleRows) Platform() []int {
 	c := min(r.List.Cursor, len(r.rows)-1)

@@ -24,6 +24,10 @@ func (d *State) Update(msg tea.Msg) (t Taken, ok bool) {
 		t.Refresh, t.Ask = true, true
 	case PlanMsg:
 		d.SetPlan(msg)
+	case InterviewMsg:
+		t.Cmd = d.SetInterview(msg)
+	case EjectedMsg:
+		t.Cmd = d.SetEjected(msg)
 	case ForeseenMsg:
 		d.SetForeseen(msg)
 		t.Refresh = true

@@ -77,24 +77,6 @@ func (d *State) WhatIf(n int) tea.Cmd {
 	return out.next
 }
 
-// WhatIfNoCovers works out what would be different without covers on a target; with them, where it takes none.
-func (d *State) WhatIfNoCovers(n int) tea.Cmd {
-	if d.At(n).Survey == nil {
-		d.Notice = "The target has not been read yet."
-		return nil
-	}
-	d.Supposing = &Supposing{Target: n, Working: true, changes: d.changes}
-	board, b, changes, t := d.frozen(), d.Bench.Clone(), d.changes, d.covers(n)
-	out := make(feed[SupposingMsg], 4)
-	out.start(func() {
-		for _, row := range []Supposed{d.tried(board, b, n, t), d.other(board, b, n)} {
-			out <- SupposingMsg{row: row, changes: changes, feed: out}
-		}
-		out <- SupposingMsg{done: true, changes: changes}
-	}, func(err error) SupposingMsg { return SupposingMsg{done: true, trouble: err, changes: changes} })
-	return out.next
-}
-
 // covers supposes a target without covers, or with them.
 func (d *State) covers(n int) suppose {
 	if d.Targets[n].Survey.Config.NoCovers {

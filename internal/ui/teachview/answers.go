@@ -44,7 +44,7 @@ func (m *Model) turnBack(from, to *learn.Answers, none string) tea.Cmd {
 func (m *Model) accept() tea.Cmd {
 	q := m.question()
 	if q == nil {
-		m.d.Notice = "Nothing is open: s writes the profile."
+		m.d.Notice = "Nothing is open: W writes the profile."
 		return nil
 	}
 	usual := q.Usual
@@ -58,7 +58,7 @@ func (m *Model) accept() tea.Cmd {
 func (m *Model) other() tea.Cmd {
 	q := m.question()
 	if q == nil {
-		m.d.Notice = "Nothing is open: s writes the profile."
+		m.d.Notice = "Nothing is open: W writes the profile."
 		return nil
 	}
 	hint := "esc leaves it open"

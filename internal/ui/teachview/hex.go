@@ -140,8 +140,8 @@ func (m *Model) hexActions() []state.Action {
 	return []state.Action{
 		state.Do("i", "this is the ID", m.pointed("id", "ID")),
 		state.Do("m", "this is the name", m.pointed("name", "name")),
-		state.Do("r", "this is the region", m.pointed("region", "region")),
-		state.Do("K", "this is the kind", m.pointed("kind", "kind")),
+		state.Do("n", "this is the region", m.pointed("region", "region")),
+		state.Do("d", "this is the kind", m.pointed("kind", "kind")),
 		state.Do("space", "mark from here", state.Just(h.mark)),
 		state.Do("right l", "the next byte", state.Just(h.move(1))),
 		state.Do("left h", "the byte before", state.Just(h.move(-1))),

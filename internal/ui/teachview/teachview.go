@@ -318,7 +318,7 @@ func (m *Model) Actions() []state.Action {
 	all := []state.Action{
 		state.Do("y", "take the proposal", m.accept),
 		state.Do("enter", "answer otherwise", m.other),
-		state.Do("s", "write the profile", m.save),
+		state.Do("W", "write the profile", m.askSave).Writing(),
 		state.Do("v", "view", m.next).Saying("the right side shows the rules, your games by them, or the file"),
 		state.Do("i", "say its ID", m.point("id", "ID")).Saying("of the game under the cursor"),
 		state.Do("m", "say its name", m.point("name", "name")).Saying("of the game under the cursor"),
@@ -332,7 +332,7 @@ func (m *Model) Actions() []state.Action {
 		state.Do("tab", "the other side", state.Just(func() { m.onSaid = !m.onSaid })),
 	}
 	if m.beyond != nil && m.beyond.Additions() != "" {
-		all = slices.Insert(all, 3, state.Do("+", "add to its profile", m.add).
+		all = slices.Insert(all, 3, state.Do("+", "add to its profile", m.askAdd).
 			Saying("rules for what the console has made since it was filled"))
 	}
 	return append(all, state.Movement(list)...)

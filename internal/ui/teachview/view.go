@@ -123,7 +123,7 @@ func (m *Model) treeSide(t *style.Theme, w, h int) []string {
 
 func (m *Model) saidSide(t *style.Theme, w, h int) []string {
 	title := map[side]string{rules: "its rules, as they were found", ownGames: "your games by these rules",
-		profile: "the profile that s writes"}[m.shown]
+		profile: "the profile that W writes"}[m.shown]
 	if m.width != w {
 		m.width = w
 		m.lines = m.sentences(t, w-4)
@@ -269,7 +269,7 @@ func (m *Model) box(t *style.Theme, w int) []string {
 		case m.busy != "":
 			return []string{t.Rule("one moment", w), " " + t.Paint(t.Dim, m.busy+" "+t.Glyph("…"))}
 		case m.draft != nil && len(m.draft.Rules) > 0:
-			return []string{t.Rule("nothing is open", w), " " + t.Paint(t.Good, "s writes the profile.")}
+			return []string{t.Rule("nothing is open", w), " " + t.Paint(t.Good, "W writes the profile.")}
 		}
 		return nil
 	}

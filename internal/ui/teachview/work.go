@@ -147,13 +147,23 @@ func (m *Model) lay() tea.Cmd {
 }
 
 // save writes the profile, and the platforms that it needs.
-func (m *Model) save() tea.Cmd {
+// askSave asks whether the profile shall be written.
+func (m *Model) askSave() tea.Cmd {
 	switch {
 	case m.draft == nil || len(m.draft.Rules) == 0:
 		m.d.Notice = "There is nothing to write yet."
 		return nil
 	case m.d.OwnDir == "":
 		m.d.Notice = "There is no folder for your own profiles."
+		return nil
+	}
+	m.d.Agree("Write what was learnt as a loader of your own?", "one text file in "+m.d.OwnDir+"; what is there stays",
+		m.save)
+	return nil
+}
+
+func (m *Model) save() tea.Cmd {
+	if m.draft == nil {
 		return nil
 	}
 	number, own, set := m.number, m.d.OwnDir, m.d.Set
@@ -180,9 +190,18 @@ type AddedMsg struct {
 }
 
 // add puts what the target's loader does not account for into its profile.
-func (m *Model) add() tea.Cmd {
+// askAdd asks whether what the console has made shall be added to its profile.
+func (m *Model) askAdd() tea.Cmd {
 	if m.d.OwnDir == "" {
 		m.d.Notice = "There is no folder for your own profiles."
+		return nil
+	}
+	m.d.Agree("Add this to the profile?", "one that ships is copied to your own first", m.add)
+	return nil
+}
+
+func (m *Model) add() tea.Cmd {
+	if m.beyond == nil {
 		return nil
 	}
 	number, own, set, d := m.number, m.d.OwnDir, m.d.Set, *m.beyond

@@ -210,9 +210,9 @@ func (m *Model) Actions() []state.Action {
 	return append([]state.Action{
 		state.Do("s", "steps", state.Just(func() { m.asList = true })).
 			Saying("the steps in their order, with bytes and times"),
-		state.Do("x", "remove/keep", m.leave).
+		state.Do("delete x", "remove/keep", m.leave).
 			Saying("mark the file or folder to be removed, or unmark it; a title's files go together"),
-		state.Do("r", "replace", m.replace).Saying("replace the file that is in the title's way"),
+		state.Do("o", "replace", m.replace).Saying("replace the file that is in the title's way"),
 		state.Do("X", "remove others", m.deleteOthers).
 			Saying("remove everything that a loader knows and you did not select"),
 		state.Do("B", "back up", m.backupTo).Saying("copy what will be removed to a folder on this computer first"),
@@ -400,7 +400,7 @@ func (m *Model) Why() state.Why {
 	case survey.Contested:
 		w.Ways = []string{"r uses the new one"}
 	case survey.InTheWay:
-		w.Ways = []string{"r replaces it with the title's file", "x marks it to be removed"}
+		w.Ways = []string{"o replaces it with the title's file", "x marks it to be removed"}
 	}
 	return w
 }

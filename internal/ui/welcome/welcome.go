@@ -1,163 +1,281 @@
-// Package welcome is what an empty bench shows: it asks where the games are and
-// what shall be filled, and nothing else.
+// Package welcome is what a new bench shows: what was found of games and of what can be filled, of which a person
+// chooses with arrows and enter. A path or address can be typed instead. Nothing is written but the bench.
 package welcome
 
 import (
+	"context"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
+	"time"
 
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
-	"polytome/internal/core/loader"
-	"polytome/internal/target/folder"
+	"polytome/internal/core/bench"
+	"polytome/internal/core/gamefolders"
+	"polytome/internal/ui/scroll"
 	"polytome/internal/ui/state"
-	"polytome/internal/ui/style"
+)
+
+// question is what is asked at the moment.
+type question int
+
+const (
+	whereGames question = iota // where the games are
+	whatToFill
+	whichLoader
 )
 
 // Model is the screen.
 type Model struct {
 	d       *state.State
-	inputs  [3]textinput.Model
-	asked   int // questions that are shown: the loader is asked for only when nothing tells it
-	at      int
+	at      question
+	input   textinput.Model // what is typed instead of choosing
+	list    scroll.List
+	choices []choice
+	top     int // the line in which the list begins
 	problem string
+
+	games     []gamefolders.Folder
+	looked    bool // for games
+	drives    int  // how many looks at drives are shown
+	source    string
+	target    bench.Target // without its loader
+	bare      *state.Found // the drive that has to be prepared, nil for none
+	preparing string       // its path, once the bench is set up
 }
 
-var questions = [3]string{"Where are your games? A folder on this computer.",
-	"What do you want to fill? The folder of a mounted stick, or ftp://… or smb://…",
-	"Which loader reads it? Nothing on it shows which. (teach: none of these, learn it from what is on it)"}
+// choice is a line that can be chosen.
+type choice struct {
+	name, say string
+	apart     bool // it is set off from what is above
+	do        func() (cmd tea.Cmd, done bool)
+}
 
 // New makes the screen.
 func New(d *state.State) *Model {
-	m := &Model{d: d, asked: 2}
-	for i := range m.inputs {
-		m.inputs[i] = textinput.New()
-		m.inputs[i].Prompt = ""
-		m.inputs[i].ShowSuggestions = true
-	}
-	m.inputs[0].Focus()
+	m := &Model{d: d, input: textinput.New()}
+	m.input.Prompt = ""
+	m.input.ShowSuggestions = true
+	m.input.Focus()
+	m.offer()
 	return m
+}
+
+// A GamesMsg is the folders that are likely to hold games.
+type GamesMsg struct{ found []gamefolders.Folder }
+
+// patience is for how long it is looked for games: what was found by then is offered.
+const patience = 3 * time.Second
+
+// Init looks for games and drives.
+func (m *Model) Init() tea.Cmd { return tea.Batch(m.findGames(nil), m.d.FindDrives()) }
+
+// findGames looks for games in the home folder, the working folder, and further places.
+func (m *Model) findGames(further []string) tea.Cmd {
+	ctx, set := m.d.Ctx, m.d.Set
+	return func() tea.Msg {
+		ctx, cancel := context.WithTimeout(ctx, patience)
+		defer cancel()
+		roots := slices.Clone(further)
+		for _, root := range []func() (string, error){os.UserHomeDir, os.Getwd} {
+			if dir, err := root(); err == nil {
+				roots = append(roots, dir)
+			}
+		}
+		return GamesMsg{gamefolders.Find(ctx, roots, set)}
+	}
+}
+
+// Update takes in what was found; ok is false for another message.
+func (m *Model) Update(msg tea.Msg) (cmd tea.Cmd, ok bool) {
+	if games, is := msg.(GamesMsg); is {
+		m.games, m.looked = games.found, true
+		m.offer()
+		return nil, true
+	}
+	return nil, false
+}
+
+// Refresh takes over drives that came or went.
+func (m *Model) Refresh() tea.Cmd {
+	if m.d.DrivesSeen == m.drives {
+		return nil
+	}
+	m.drives = m.d.DrivesSeen
+	var mounted []string
+	for _, f := range m.d.Drives {
+		if !ofSystem(&f) {
+			for _, v := range f.Volumes {
+				mounted = append(mounted, v.MountedAt...)
+			}
+		}
+	}
+	m.offer()
+	if len(mounted) == 0 {
+		return nil
+	}
+	return m.findGames(mounted)
+}
+
+// offer lists what can be chosen, and keeps the cursor on what it was on.
+func (m *Model) offer() {
+	was := ""
+	if m.list.Cursor < len(m.choices) {
+		was = m.choices[m.list.Cursor].name
+	}
+	switch m.at {
+	case whereGames:
+		m.choices = m.gamesChoices()
+	case whatToFill:
+		m.choices = m.fillChoices()
+	case whichLoader:
+		m.choices = m.loaderChoices()
+	}
+	m.list.N = len(m.choices)
+	m.list.Cursor = max(0, slices.IndexFunc(m.choices, func(c choice) bool { return c.name == was }))
+}
+
+// ask goes to another question.
+func (m *Model) ask(q question) {
+	m.at, m.problem, m.choices = q, "", nil
+	m.input.Reset()
+	m.offer()
+	m.list.Home()
 }
 
 // Key handles a key. It reports whether the bench has been set up.
 func (m *Model) Key(msg tea.KeyPressMsg) (cmd tea.Cmd, done bool) {
 	switch msg.String() {
+	case "ctrl+c":
+		return tea.Quit, false
+	case "esc":
+		m.back()
+		return nil, false
 	case "enter":
-		return m.next()
+		if m.input.Value() != "" {
+			return m.take(strings.TrimSpace(m.input.Value()))
+		}
+		return m.choose()
 	case "up", "shift+tab":
-		m.focus(max(0, m.at-1))
+		m.list.Move(-1)
 		return nil, false
 	case "down":
-		m.focus(min(m.at+1, m.asked-1))
+		m.list.Move(1)
+		return nil, false
+	case "pgup":
+		m.list.Page(-1)
+		return nil, false
+	case "pgdown":
+		m.list.Page(1)
 		return nil, false
 	}
-	in := &m.inputs[m.at]
-	*in, cmd = in.Update(msg)
-	if m.at == 2 {
-		in.SetSuggestions(m.loaders())
-	} else {
-		in.SetSuggestions(folders(in.Value()))
-	}
+	m.input, cmd = m.input.Update(msg)
+	m.input.SetSuggestions(m.suggestions())
 	m.problem = ""
 	return cmd, false
 }
 
+// suggestions are what tab completes.
+func (m *Model) suggestions() []string {
+	if m.at == whichLoader {
+		var out []string
+		for _, p := range m.d.Set.Profiles {
+			out = append(out, p.Name)
+		}
+		return out
+	}
+	return state.Completions(m.input.Value())
+}
+
+// back drops what was typed, or goes to the question before. Nothing is thrown away.
+func (m *Model) back() {
+	switch {
+	case m.input.Value() != "":
+		m.input.Reset()
+	case m.at > whereGames:
+		m.ask(m.at - 1)
+	default:
+		m.problem = "There is nothing to go back to. ctrl+c quits; nothing has been written."
+	}
+}
+
+// choose does what is under the cursor.
+func (m *Model) choose() (tea.Cmd, bool) {
+	if m.list.Cursor >= len(m.choices) {
+		m.problem = "Type the path of a folder."
+		return nil, false
+	}
+	return m.choices[m.list.Cursor].do()
+}
+
 // Paste handles pasted text.
 func (m *Model) Paste(msg tea.PasteMsg) {
-	m.inputs[m.at], _ = m.inputs[m.at].Update(msg)
+	m.input, _ = m.input.Update(msg)
+	m.problem = ""
 }
 
-// folders lists folders that complete what was typed.
-func folders(typed string) []string {
-	dir, _ := filepath.Split(typed)
-	entries, err := os.ReadDir(state.Expand(orDot(dir)))
-	if err != nil || len(entries) > 2000 {
-		return nil
-	}
-	var out []string
-	for _, e := range entries {
-		if e.IsDir() && !strings.HasPrefix(e.Name(), ".") {
-			out = append(out, dir+e.Name()+string(filepath.Separator))
+// Click chooses what was clicked.
+func (m *Model) Click(_, y int) (tea.Cmd, bool) {
+	line := m.top
+	from, to := m.list.Window()
+	for i := from; i < to; i++ {
+		if m.choices[i].apart && i > from {
+			line++
 		}
+		if line == y {
+			m.list.Cursor = i
+			return m.choices[i].do()
+		}
+		line++
 	}
-	return out
+	return nil, false
 }
 
-func orDot(dir string) string {
-	if dir == "" {
-		return "."
-	}
-	return dir
-}
-
-func (m *Model) focus(i int) {
-	m.inputs[m.at].Blur()
-	m.at = i
-	m.inputs[i].Focus()
-}
-
-// loaders are the names that can be answered.
-func (m *Model) loaders() []string {
-	var out []string
-	for _, p := range m.d.Set.Profiles {
-		out = append(out, p.Name)
-	}
-	return append(out, teach)
-}
-
-// teach is the answer that no known loader reads it.
-const teach = "teach"
-
-func (m *Model) next() (tea.Cmd, bool) {
-	if m.at == 2 && strings.EqualFold(strings.TrimSpace(m.inputs[2].Value()), teach) {
-		return m.d.BeginTeaching(m.inputs[0].Value(), m.inputs[1].Value()), true
-	}
-	if m.at == 2 {
-		p, err := m.d.Set.Profile(strings.ToLower(strings.TrimSpace(m.inputs[2].Value())))
+// take takes what was typed.
+func (m *Model) take(typed string) (tea.Cmd, bool) {
+	switch m.at {
+	case whereGames:
+		path, err := state.Folder(typed)
 		if err != nil {
-			m.problem = err.Error()
+			m.problem = state.Sentence(err.Error())
 			return nil, false
 		}
-		return m.begin(p), true
+		return m.takeGames(path)
+	case whatToFill:
+		return m.takeTarget(typed)
 	}
-	if at, isRemote, err := state.Address(m.inputs[m.at].Value()); m.at == 1 && isRemote {
-		if err != nil {
-			m.problem = err.Error()
-			return nil, false
-		}
-		m.inputs[1].SetValue(at)
-		m.asked = 3
-		m.focus(2)
-		m.inputs[2].SetSuggestions(m.loaders())
+	p, err := m.d.Set.Profile(strings.ToLower(typed))
+	if err != nil {
+		m.problem = state.Sentence(err.Error())
 		return nil, false
 	}
-	path, err := filepath.Abs(state.Expand(strings.TrimSpace(m.inputs[m.at].Value())))
-	if err == nil {
-		var p *folder.Target
-		if p, err = folder.Open(path, folder.Options{}); err == nil {
-			err = p.Close()
-		}
-	}
-	if err != nil || strings.TrimSpace(m.inputs[m.at].Value()) == "" {
-		m.problem = "Type the path of a folder."
-		if err != nil {
-			m.problem = err.Error()
-		}
+	return m.begin(p)
+}
+
+// takeGames takes the folder with the games.
+func (m *Model) takeGames(path string) (tea.Cmd, bool) {
+	m.source = path
+	m.ask(whatToFill)
+	return nil, false
+}
+
+// takeTarget takes the address of what shall be filled.
+func (m *Model) takeTarget(typed string) (tea.Cmd, bool) {
+	at, remote, err := state.Address(typed)
+	if err != nil {
+		m.problem = state.Sentence(err.Error())
 		return nil, false
 	}
-	m.inputs[m.at].SetValue(path)
-	if m.at == 0 {
-		m.focus(1)
-		return nil, false
+	m.target, m.bare = bench.Target{At: at}, nil
+	if !remote {
+		if p := m.d.Set.Guess(near(at)); p != nil {
+			return m.begin(p)
+		}
 	}
-	if p := m.d.Set.Guess(near(path)); p != nil {
-		return m.begin(p), true
-	}
-	m.asked = 3
-	m.focus(2)
-	m.inputs[2].SetSuggestions(m.loaders())
+	m.ask(whichLoader)
 	return nil, false
 }
 
@@ -175,33 +293,4 @@ func near(dir string) []string {
 		}
 	}
 	return out
-}
-
-// begin sets the bench up for the answers.
-func (m *Model) begin(p *loader.Profile) tea.Cmd {
-	source, path := m.inputs[0].Value(), m.inputs[1].Value()
-	return m.d.Begin(source, state.NewTarget(path, p))
-}
-
-// View draws the screen.
-func (m *Model) View(t *style.Theme, w, h int) []string {
-	lines := []string{"", "  " + t.Bold(t.Text, "This bench is empty. Answer two questions to start."), ""}
-	for i, q := range questions[:m.asked] {
-		fg := t.Dim
-		if i == m.at {
-			fg = t.Accent
-		}
-		m.inputs[i].SetWidth(max(10, w-8))
-		lines = append(lines, "  "+t.Bold(fg, q), "  "+t.Paint(fg, t.Glyph("▸"))+" "+m.inputs[i].View(), "")
-	}
-	if m.problem != "" {
-		for _, l := range t.Wrap(m.problem, w-4) {
-			lines = append(lines, "  "+t.Paint(t.Bad, l))
-		}
-		lines = append(lines, "")
-	}
-	lines = append(lines, "  "+t.Paint(t.Dim,
-		t.Clip("The answers are kept in "+m.d.Bench.File()+". Nothing is written to the drive until you say so.", w-4)),
-		"  "+t.Paint(t.Dim, "enter OK · tab completes · ctrl+c quits"))
-	return t.Block(lines, w, h)
 }
