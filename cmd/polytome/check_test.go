@@ -15,11 +15,11 @@ import (
 	"polytome/internal/core/check"
 	"polytome/internal/demo"
 	"polytome/internal/testkit/coretest"
+	"polytome/internal/testkit/demoworld"
 )
 
 func TestAStickFilledByHandIsCheckedAndFixed(t *testing.T) {
-	w, err := demo.Open(filepath.Join(t.TempDir(), "world"), demo.Seed)
-	require.NoError(t, err)
+	w := demoworld.Open(t)
 	at := w.Pocket()
 	before := tree(t, at)
 	status, out, stderr := polytome(t, "check", at, "--as", "fat32")

@@ -16,6 +16,7 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/demo"
+	"polytome/internal/testkit/demoworld"
 )
 
 // binary is the program, built once for all tests.
@@ -40,6 +41,7 @@ func TestMain(m *testing.M) {
 	_ = os.Chmod(dir, 0o755)
 	status := m.Run()
 	_ = os.RemoveAll(dir)
+	demoworld.Remove()
 	os.Exit(status)
 }
 
@@ -61,8 +63,7 @@ func finish(t testing.TB, cmd *exec.Cmd) (int, string, string) {
 }
 
 func world(t testing.TB) demo.World {
-	w, err := demo.Open(filepath.Join(t.TempDir(), "world"), demo.Seed)
-	require.NoError(t, err)
+	w := demoworld.Open(t)
 	b, err := bench.Load(w.Bench)
 	require.NoError(t, err)
 	b.Targets = b.Targets[:1] // one stick is enough for most

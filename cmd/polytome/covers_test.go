@@ -13,13 +13,13 @@ import (
 	"polytome/internal/core/cover"
 	"polytome/internal/demo"
 	"polytome/internal/sim/pictures"
+	"polytome/internal/testkit/demoworld"
 )
 
 // shelfBench is the demo with its server of pictures running.
 func shelfBench(t *testing.T) (w demo.World, server *pictures.Server) {
-	w, err := demo.Open(filepath.Join(t.TempDir(), "world"), demo.Seed)
-	require.NoError(t, err)
-	server, err = pictures.Start(demo.Pictures())
+	w = demoworld.Open(t)
+	server, err := pictures.Start(demo.Pictures())
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = server.Close() })
 	b, err := bench.Load(w.Bench)

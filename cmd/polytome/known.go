@@ -19,6 +19,9 @@ func configDir() string { return filepath.Join(xdg.ConfigHome, "polytome") }
 // cacheFile is where scans keep what they have seen.
 func cacheFile() string { return filepath.Join(xdg.CacheHome, "polytome", "seen.sqlite") }
 
+// ownBench is the bench of somebody who names none.
+func ownBench() string { return filepath.Join(xdg.DataHome, "polytome", "bench.toml") }
+
 // stateDir is where copies and locks of benches are kept.
 func stateDir() string { return filepath.Join(xdg.StateHome, "polytome", "benches") }
 

@@ -14,12 +14,12 @@ import (
 	"polytome/internal/demo"
 	"polytome/internal/size"
 	"polytome/internal/testkit/coretest"
+	"polytome/internal/testkit/demoworld"
 )
 
 // halls is a demo with all of its targets.
 func halls(t *testing.T) demo.World {
-	w, err := demo.Open(filepath.Join(t.TempDir(), "world"), demo.Seed)
-	require.NoError(t, err)
+	w := demoworld.Open(t)
 	return w
 }
 

@@ -1,6 +1,9 @@
 package main
 
 import (
+	"os"
+	"path/filepath"
+
 	"github.com/spf13/cobra"
 
 	"polytome/internal/ui"
@@ -22,7 +25,8 @@ your games are, shows which of them can go where, and why, before anything is wr
 copies them with the names that the loader needs, and checks the result.
 
 Without a command it opens the full screen on a bench, the file that stores your
-folders, targets and selection. A bench that does not exist yet is created.
+folders, targets and selection. A bench that does not exist yet is created. Without --bench it is
+one of your own, in your data folder.
 
 Exit status: 0 all done, 1 failed, 2 wrong usage, 3 done but not everything fitted, 130 stopped.`,
 		Example: `  polytome demo
@@ -35,6 +39,12 @@ Exit status: 0 all done, 1 failed, 2 wrong usage, 3 done but not everything fitt
 			set, err := known()
 			if err != nil {
 				return err
+			}
+			if opt.bench == "" {
+				opt.bench = ownBench()
+				if err := os.MkdirAll(filepath.Dir(opt.bench), 0o700); err != nil {
+					return err
+				}
 			}
 			b, err := opt.benchOrNew()
 			if err != nil {
@@ -63,7 +73,7 @@ Exit status: 0 all done, 1 failed, 2 wrong usage, 3 done but not everything fitt
 		cmd.SetOut(&cleaner{to: cmd.OutOrStdout()})
 	}
 	root.SetFlagErrorFunc(wrongFlag)
-	root.Flags().StringVar(&opt.bench, "bench", "polytome.toml", "the bench file")
+	root.Flags().StringVar(&opt.bench, "bench", "", "the bench file (default: "+ownBench()+")")
 	root.PersistentFlags().StringVar(&passwordFile, "password-file", "",
 		"for scripts: read the server's password from the first line of this file; - is standard input")
 	root.Flags().BoolVar(&opt.ascii, "ascii", false, "draw with ASCII characters only")

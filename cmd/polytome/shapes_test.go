@@ -16,6 +16,7 @@ import (
 
 	"polytome/internal/demo"
 	"polytome/internal/testkit/coretest"
+	"polytome/internal/testkit/demoworld"
 	"polytome/internal/testkit/judge"
 )
 
@@ -120,8 +121,7 @@ func TestSplittingAndJoining(t *testing.T) {
 // TestAListOfALoadersPartsIsJoined joins what a loader's profile had cut.
 func TestAListOfALoadersPartsIsJoined(t *testing.T) {
 	dir := t.TempDir()
-	w, err := demo.Open(filepath.Join(dir, "world"), demo.Seed)
-	require.NoError(t, err)
+	w := demoworld.Open(t)
 	stick := filepath.Join(dir, "stick")
 	require.NoError(t, os.MkdirAll(stick, 0o755))
 	status, _, stderr := polytome(t, "fill", "--from", w.Games, "--loader", "rowan", "--to", stick, "--as", "fat32",

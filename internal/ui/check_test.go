@@ -51,7 +51,7 @@ func TestATargetFilledByHandIsFixedWithKeys(t *testing.T) {
 	assert.Contains(t, flat(a), "4 marked to be fixed")
 	press(a, "esc", "3")
 	assert.Contains(t, flat(a), "Punt Race.bin", "the tree shows what will be")
-	press(a, "4", "enter")
+	press(a, "4", "W", "enter")
 	assert.FileExists(t, filepath.Join(dir, "bellows", "start.bin"))
 	assert.FileExists(t, filepath.Join(dir, "Titles", "Punt Race", "Punt Race.bin"))
 	assert.FileExists(t, filepath.Join(dir, "Titles", "Tollhouse Tales", "Tollhouse Tales.m3u"))
@@ -105,7 +105,7 @@ func TestCoversAreShownAsTheConsoleShowsThem(t *testing.T) {
 	// few, as all of them are read at the end
 	p.Everything, p.Titles = false, bench.Keys{"VSP-20417", "VSP-21602", "VSP-21640"}
 	pump(a, a.state.Survey())
-	press(a, "4", "enter", "5", "tab", "tab")
+	press(a, "4", "W", "enter", "5", "tab", "tab")
 	for range 20 {
 		if strings.Contains(flat(a), "Copper Tide will be listed") {
 			break

@@ -205,7 +205,7 @@ func TestMarkingInTheTree(t *testing.T) {
 	assert.Contains(t, flat(a), "The next run will remove 4 files from North stick")
 	press(a, "u")
 
-	press(a, "4", "enter") // what is lost is named, and the target's name has to be written
+	press(a, "4", "W", "enter") // what is lost is named, and the target's name has to be written
 	assert.Contains(t, flat(a), "1 file, 31 bytes, will be removed on North stick. Type its name to continue:")
 	answer(a, "y")
 	assert.Contains(t, flat(a), "Nothing was started")
@@ -298,14 +298,14 @@ func TestATargetThatIsPulledIsShownAsItWas(t *testing.T) {
 	assert.Contains(t, s, "offline ")
 	assert.Contains(t, s, "The target is not connected; this is what was on it at")
 	assert.Contains(t, s, "Is already there, as SHORT/VSP-21377 - Mosswick.iso")
-	press(a, "4", "enter")
+	press(a, "4", "W", "enter")
 	assert.Contains(t, flat(a), "North stick is not connected, so nothing can be written")
 }
 
 // TestARunOfPackedTitlesEndsAtItsEnd: what turned out smaller than it might have been is not waited for.
 func TestARunOfPackedTitlesEndsAtItsEnd(t *testing.T) {
 	a, _ := demoWith(t, Options{}, 3)
-	press(a, "2", "right", "right", "4", "enter")
+	press(a, "2", "right", "right", "4", "W", "enter")
 	s := flat(a)
 	assert.Contains(t, s, "Hall pocket done, read back")
 	lane := a.state.Targets[2].Lane

@@ -17,6 +17,7 @@ import (
 	"polytome/internal/core/title"
 	"polytome/internal/demo"
 	"polytome/internal/sim/pictures"
+	"polytome/internal/testkit/demoworld"
 	"polytome/internal/ui/coversview"
 )
 
@@ -235,8 +236,7 @@ func manyCovers(b testing.TB) *app {
 }
 
 func onePicture(t testing.TB) string {
-	w, err := demo.Open(filepath.Join(t.TempDir(), "world"), demo.Seed)
-	require.NoError(t, err)
+	w := demoworld.Open(t)
 	return filepath.Join(w.Dir, "covers", "VSP-20417.png")
 }
 
@@ -273,7 +273,7 @@ func TestAPictureOfNoUseGivesWay(t *testing.T) {
 	a, w := pictured(t)
 	beside := filepath.Join(w.Games, "vesper", "Copper_Tide.png")
 	require.NoError(t, os.WriteFile(beside, []byte("<html>no picture</html>"), 0o644))
-	press(a, "1", "s")
+	press(a, "1", "r")
 	seek(a, "copper")
 	pump(a, nil)
 	press(a, "C")

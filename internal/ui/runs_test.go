@@ -32,11 +32,11 @@ func journaled(t *testing.T, targets int) (*app, string) {
 func TestAllTargetsRunAtOnceAndAreListedAfterwards(t *testing.T) {
 	a, _ := journaled(t, 4)
 	press(a, "4")
-	for _, want := range []string{"Hall pocket", "ready", "31 files to write", "a starts all targets at once"} {
+	for _, want := range []string{"Hall pocket", "ready", "31 files to write", "W writes it, to all targets too"} {
 		assert.Contains(t, flat(a), want)
 	}
 	a.state.Target = 2
-	press(a, "down", "a")
+	press(a, "down", "W", "A")
 	s := flat(a)
 	for _, target := range []string{"North stick", "Ferry share", "Hall pocket", "Corvane disk"} {
 		assert.Contains(t, s, target+" done, read back 100 %")

@@ -104,7 +104,7 @@ func TestATitleIsFixedOnTheScreen(t *testing.T) {
 	press(a, "U", "U")
 	assert.True(t, has(t, a, "Wicker Parade").OK())
 	find(a, "wicker parade")
-	press(a, "e", "r") // the name as the file tells: it tells none
+	press(a, "e", "delete") // the name as the file tells: it tells none
 	assert.Empty(t, has(t, a, "disc_image_04.iso").Locked)
 }
 

@@ -13,15 +13,14 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/loader"
-	"polytome/internal/demo"
 	"polytome/internal/nbd"
 	"polytome/internal/sim"
+	"polytome/internal/testkit/demoworld"
 )
 
 // servedApp is the program with an export, and a folder that stands for the console's own stick.
 func servedApp(t *testing.T) (a *app, stick string) {
-	w, err := demo.Open(filepath.Join(t.TempDir(), "world"), demo.Seed)
-	require.NoError(t, err)
+	w := demoworld.Open(t)
 	stick = t.TempDir()
 	b, err := bench.Load(w.Bench)
 	require.NoError(t, err)

@@ -83,8 +83,8 @@ func TestAConsoleIsTaught(t *testing.T) {
 	}
 	assert.Contains(t, text(a), "nothing is open")
 	press(a, "y")
-	assert.Contains(t, text(a), "Nothing is open: s writes the profile.")
-	press(a, "s")
+	assert.Contains(t, text(a), "Nothing is open: W writes the profile.")
+	press(a, "W", "enter")
 	assert.Contains(t, text(a), "Strange stick", "it is on the bench now")
 	set, err := loader.Known(own)
 	require.NoError(t, err)
@@ -96,7 +96,7 @@ func TestAConsoleIsTaught(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, p.Own)
 
-	press(a, "s")
+	press(a, "W", "enter")
 	set, err = loader.Known(own)
 	require.NoError(t, err)
 	assert.Empty(t, set.Broken, "one that is there is not written over")
@@ -105,7 +105,7 @@ func TestAConsoleIsTaught(t *testing.T) {
 // TestWhatTheConsoleMadeIsOffered: a target that was learnt, and that the console has used since.
 func TestWhatTheConsoleMadeIsOffered(t *testing.T) {
 	a, stick, _ := teachApp(t)
-	press(a, "s")
+	press(a, "W", "enter")
 	c := a.state.Bench.Targets[len(a.state.Bench.Targets)-1]
 	for n := range 5 {
 		coretest.Write(t, stick, fmt.Sprintf("KEEP/KST-%04d.set", 1200+n*37), []byte("volume=5\n"))
@@ -163,7 +163,7 @@ func TestWhatCannotBeTaughtIsSaid(t *testing.T) {
 	_, next := a.Update(cmd())
 	pump(a, next)
 	assert.Contains(t, text(a), "shows where games go")
-	press(a, "s")
+	press(a, "W")
 	assert.Contains(t, text(a), "There is nothing to write yet.")
 	press(a, "u")
 	assert.Contains(t, text(a), "Nothing has been answered yet.")

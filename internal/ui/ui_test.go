@@ -23,6 +23,7 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
 	"polytome/internal/demo"
+	"polytome/internal/testkit/demoworld"
 	"polytome/internal/testkit/judge"
 	"polytome/internal/ui/state"
 )
@@ -54,7 +55,9 @@ func TestMain(m *testing.M) {
 		fmt.Println("it ended with:", show(ctx, cancel, a))
 		return
 	}
-	os.Exit(m.Run())
+	code := m.Run()
+	demoworld.Remove()
+	os.Exit(code)
 }
 
 func TestAFailureLeavesTheTerminalClean(t *testing.T) {
@@ -117,8 +120,7 @@ func demoApp(t testing.TB, o Options) (*app, demo.World) {
 
 // demoWith is the program on a demo with so many of its targets.
 func demoWith(t testing.TB, o Options, targets int) (*app, demo.World) {
-	w, err := demo.Open(filepath.Join(t.TempDir(), "world"), demo.Seed)
-	require.NoError(t, err)
+	w := demoworld.Open(t)
 	b, err := bench.Load(w.Bench)
 	require.NoError(t, err)
 	b.Targets = b.Targets[:targets]
@@ -144,7 +146,7 @@ func panelOf[P panel](a *app) P {
 // press sends keys, one after another.
 func press(a *app, keys ...string) {
 	special := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "tab": tea.KeyTab, "down": tea.KeyDown,
-		"up": tea.KeyUp, "end": tea.KeyEnd, "space": tea.KeySpace, "right": tea.KeyRight, "left": tea.KeyLeft}
+		"up": tea.KeyUp, "end": tea.KeyEnd, "space": tea.KeySpace, "right": tea.KeyRight, "left": tea.KeyLeft, "delete": tea.KeyDelete}
 	for _, k := range keys {
 		msg := tea.KeyPressMsg{Text: k, Code: []rune(k)[0]}
 		if code, ok := special[k]; ok {
@@ -229,7 +231,7 @@ func TestABenchThatCannotBeSavedIsSaid(t *testing.T) {
 
 func TestAFilledStickIsCheckedOnTheScreen(t *testing.T) {
 	a, _ := demoApp(t, Options{})
-	press(a, "4", "enter")
+	press(a, "4", "W", "enter")
 	s := text(a)
 	assert.Contains(t, s, "safe to unplug once ejected")
 	assert.Contains(t, s, "5 Check 16", "checked at the end of the run without being asked")
@@ -240,14 +242,14 @@ func TestAFilledStickIsCheckedOnTheScreen(t *testing.T) {
 		"game will not be in the list.")
 	press(a, "tab", "space")
 	assert.Contains(t, text(a), "[✓] Eject the stick")
-	press(a, "4", "enter")
+	press(a, "4", "W", "enter")
 	assert.Contains(t, text(a), "Nothing is written to North stick: ")
 }
 
 func TestAFailedStepIsExplained(t *testing.T) {
 	a, w := demoApp(t, Options{})
 	require.NoError(t, os.Remove(filepath.Join(w.Games, "vesper/Mistral_Halt.iso")))
-	press(a, "4", "enter")
+	press(a, "4", "W", "enter")
 	s := text(a)
 	assert.Contains(t, s, "4 Run not all")
 	assert.Contains(t, s, "FAILED")
@@ -259,11 +261,11 @@ func TestAFailedStepIsExplained(t *testing.T) {
 func TestWhatCannotBeReadIsSaid(t *testing.T) {
 	a, w := demoApp(t, Options{})
 	require.NoError(t, os.Symlink("nowhere", filepath.Join(w.Games, "dangling.iso")))
-	press(a, "1", "s")
+	press(a, "1", "r")
 	assert.Contains(t, text(a), "games/dangling.iso: no such file or folder")
 	assert.Contains(t, text(a), "8 to fix")
 	require.NoError(t, os.RemoveAll(w.Games))
-	press(a, "s")
+	press(a, "r")
 	assert.Contains(t, text(a), "games: no such file or folder; check the spelling")
 }
 
@@ -286,11 +288,11 @@ func TestAVerdictIsNeverShownForAnotherTitle(t *testing.T) {
 func TestATargetThatGoesAway(t *testing.T) {
 	a, w := demoApp(t, Options{})
 	require.NoError(t, os.RemoveAll(w.Stick))
-	press(a, "1", "s", "2")
+	press(a, "1", "r", "2")
 	s := text(a)
 	assert.Contains(t, s, "not connected")
 	assert.Contains(t, s, "North stick cannot be looked at: no folder")
-	press(a, "3", "4", "enter", "5", "p") // nothing of it fails badly
+	press(a, "3", "4", "W", "enter", "5", "r") // nothing of it fails badly
 }
 
 func TestNamesCannotSteerTheTerminal(t *testing.T) {
@@ -319,7 +321,7 @@ func TestNamesCannotSteerTheTerminal(t *testing.T) {
 // other choices, and that choices wait while a run goes on.
 func TestChoicesAndWhatBelongsToThem(t *testing.T) {
 	a, _ := demoApp(t, Options{})
-	press(a, "4", "enter")
+	press(a, "4", "W", "enter")
 	assert.Contains(t, text(a), "4 Run done")
 	assert.Contains(t, text(a), "5 Check 16")
 	press(a, "2", "/", "Mistral", "enter", "space")
@@ -482,8 +484,7 @@ func BenchmarkFrameWith50000Titles(b *testing.B) {
 }
 
 func BenchmarkFirstFrame(b *testing.B) {
-	w, err := demo.Open(filepath.Join(b.TempDir(), "world"), demo.Seed)
-	require.NoError(b, err)
+	w := demoworld.Open(b)
 	for b.Loop() {
 		bn, err := bench.Load(w.Bench)
 		require.NoError(b, err)

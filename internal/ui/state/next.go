@@ -93,7 +93,7 @@ func (d *State) nextAt(n int) step {
 		return step{Next: d.fixes(stop.Say, len(stop.Fixes) > 0, stop.Remedy)}
 	}
 	switch goes, all := d.Chosen(n); {
-	case p.Empty() && goes == 0 && all > 0:
+	case p.Empty() && goes == 0 && all > 0 && len(p.Left) == 0:
 		return step{Next: Next{OnFit, "A", "select what shall go to " + name + ", or single titles with space"}}
 	case !p.Empty():
 		return step{Next: Next{"", "W", "write " + d.bytesOf(n, p)}}
@@ -122,7 +122,8 @@ func (d *State) nextAfter(n int, p *plan.Plan) step {
 	case d.servedHere(n):
 		return step{Next{Say: "play: " + t.Serving.Address()}, true}
 	case len(p.Left) > 0:
-		return step{Next{OnFit, "m", size.Count(len(p.Left), "wanted title") + " do not fit on " + name + ": see why"}, true}
+		return step{Next{OnFit, "m", fmt.Sprintf("see why %s not fit on %s: %s", does(len(p.Left), "wanted title"), name,
+			p.Left[0].Why.Say)}, true}
 	case d.Unplugs(n):
 		return step{Next{OnRun, "e", "eject " + name + ": " + left}, true}
 	}
@@ -186,6 +187,14 @@ func (d *State) nextOfRun() Next {
 		}
 	}
 	return Next{}
+}
+
+// does counts things that do something, or do not.
+func does(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun + " does"
+	}
+	return size.Count(n, noun) + " do"
 }
 
 // countTitles counts the titles of which a run wrote files, in words.

@@ -45,6 +45,13 @@ func (m *Model) fillChoices() (out []choice) {
 		}
 	}
 	slices.SortStableFunc(out, func(x, y choice) int { return rank(x.say) - rank(y.say) })
+	if len(out) == 0 {
+		out = append(out, choice{name: "No drive is plugged in", say: "one that you plug in appears here",
+			do: func() (tea.Cmd, bool) {
+				m.problem = "Plug a drive in, or type what shall be filled."
+				return nil, false
+			}})
+	}
 	return append(out,
 		choice{name: "None of these: teach a new console", apart: true,
 			say: "its rules are learnt from a stick that works: type where that is, then choose this",

@@ -37,6 +37,7 @@ type Model struct {
 	choices []choice
 	top     int // the line in which the list begins
 	problem string
+	moved   bool // the cursor, by a person
 
 	games     []gamefolders.Folder
 	looked    bool // for games
@@ -123,7 +124,7 @@ func (m *Model) Refresh() tea.Cmd {
 // offer lists what can be chosen, and keeps the cursor on what it was on.
 func (m *Model) offer() {
 	was := ""
-	if m.list.Cursor < len(m.choices) {
+	if m.moved && m.list.Cursor < len(m.choices) {
 		was = m.choices[m.list.Cursor].name
 	}
 	switch m.at {
@@ -140,7 +141,7 @@ func (m *Model) offer() {
 
 // ask goes to another question.
 func (m *Model) ask(q question) {
-	m.at, m.problem, m.choices = q, "", nil
+	m.at, m.problem, m.choices, m.moved = q, "", nil, false
 	m.input.Reset()
 	m.offer()
 	m.list.Home()
@@ -160,22 +161,21 @@ func (m *Model) Key(msg tea.KeyPressMsg) (cmd tea.Cmd, done bool) {
 		}
 		return m.choose()
 	case "up", "shift+tab":
-		m.list.Move(-1)
+		m.move(-1)
 		return nil, false
 	case "down":
-		m.list.Move(1)
-		return nil, false
-	case "pgup":
-		m.list.Page(-1)
-		return nil, false
-	case "pgdown":
-		m.list.Page(1)
+		m.move(1)
 		return nil, false
 	}
 	m.input, cmd = m.input.Update(msg)
 	m.input.SetSuggestions(m.suggestions())
 	m.problem = ""
 	return cmd, false
+}
+
+func (m *Model) move(by int) {
+	m.list.Move(by)
+	m.moved, m.problem = true, ""
 }
 
 // suggestions are what tab completes.
