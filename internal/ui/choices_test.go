@@ -205,7 +205,7 @@ func TestMarkingInTheTree(t *testing.T) {
 	assert.Contains(t, flat(a), "The next run will remove 4 files from North stick")
 	press(a, "u")
 
-	press(a, "4", "W", "enter") // what is lost is named, and the target's name has to be written
+	press(a, "4", "W") // what is lost is named, and the target's name has to be written
 	assert.Contains(t, flat(a), "1 file, 31 bytes, will be removed on North stick. Type its name to continue:")
 	answer(a, "y")
 	assert.Contains(t, flat(a), "Nothing was started")

@@ -85,7 +85,7 @@ func TestCoversAreFetchedChosenAndGoAlong(t *testing.T) {
 	assert.Contains(t, flat(a), "chosen by hand")
 	press(a, "c")
 	assert.Contains(t, flat(a), "what stays")
-	press(a, "right", "right", "right", "down", "down", "L")
+	press(a, "right", "right", "right", "down", "down", "shift+right")
 	assert.Contains(t, flat(a), "Cut off: 4 % left, 4 % top, 0 % right, 0 % bottom.")
 	press(a, "enter")
 	assert.Equal(t, [4]int{40, 40, 0, 0}, a.state.Bench.EditOf(filepath.Join(w.Games, "vesper",
@@ -189,7 +189,7 @@ func TestCoversOfABenchWithoutServers(t *testing.T) {
 	press(a, "2", "right", "space")
 	assert.Contains(t, flat(a), "carries the covers for North stick: select titles there")
 	a.state.Target = 0
-	press(a, "W")
+	press(a, "w")
 	assert.Contains(t, text(a), "without covers")
 }
 

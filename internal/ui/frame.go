@@ -70,25 +70,25 @@ func (a *app) lines() []string {
 	if a.welcome != nil {
 		return append([]string{a.topLine(), t.Rule("", a.w)}, a.welcome.View(t, a.w, a.h-2)...)
 	}
+	if a.mode == helping {
+		return append([]string{a.topLine(), t.Rule("", a.w)}, a.help(a.w, a.h-2)...)
+	}
 	f := a.frame()
 	line := t.Glyph("─")
 	rule := func(tee string) string {
-		if f.rack == 0 || a.mode == helping || a.palette != nil {
+		if f.rack == 0 || a.palette != nil {
 			return t.Rule("", a.w)
 		}
 		return t.Paint(t.Faint, strings.Repeat(line, f.width)+t.Glyph(tee)+strings.Repeat(line, f.rack))
 	}
 	out := []string{a.topLine(), rule("┬")}
 	var body []string
-	switch {
-	case a.palette != nil:
+	if a.palette != nil {
 		body = a.palette.view(t, a.w, f.height)
-	case a.mode == helping:
-		body = a.help(a.w, f.height)
-	default:
+	} else {
 		body = t.Block(a.stage().View(t, f.width, f.height), f.width, f.height)
 	}
-	if f.rack > 0 && a.mode != helping && a.palette == nil {
+	if f.rack > 0 && a.palette == nil {
 		side := rack.Draw(t, a.volumes(), f.rack, f.height)
 		for y := range body {
 			body[y] += t.Paint(t.Faint, t.Glyph("│")) + side[y]
@@ -221,12 +221,8 @@ func (a *app) help(w, h int) []string {
 	}
 	r := a.helpColumn("everywhere", a.actions(), w-left)
 	if len(r) > h-1 { // one line for all stages, and the names alone
-		var names []string
-		for _, s := range a.stages {
-			names = append(names, s.Name())
-		}
-		all := []state.Action{state.Do(fmt.Sprintf("1-%d", len(names)), strings.Join(names, ", "), nil)}
-		for _, x := range a.actions()[len(names):] {
+		all := []state.Action{state.Do(fmt.Sprintf("1-%d", len(a.stages)), "the stages, in their order", nil)}
+		for _, x := range a.actions()[len(a.stages):] {
 			x.More = ""
 			all = append(all, x)
 		}

@@ -136,7 +136,7 @@ func TestAnEmptyBenchAsksForTheLoaderOnlyWhenNothingReports(t *testing.T) {
 		b.Update(tea.WindowSizeMsg{Width: 100, Height: 30})
 		write(b, w.Games)
 		write(b, dir)
-		assert.Equal(t, asked, strings.Contains(text(b), "Which loader reads it?"), dir)
+		assert.Equal(t, asked, strings.Contains(text(b), "Which loader reads "), dir)
 		if asked {
 			write(b, "bellow")
 			assert.Contains(t, flat(b), `did you mean "bellows"?`)

@@ -6,7 +6,6 @@ import (
 	"strconv"
 	"strings"
 	"testing"
-	"time"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/stretchr/testify/assert"
@@ -58,7 +57,7 @@ func TestSourcesAreMovedFromTheScreen(t *testing.T) {
 	a.state.Target = 2
 	press(a, "4", "m")
 	assert.Contains(t, flat(a), "Hall pocket: 31 files", "there is nothing to move before a run")
-	press(a, "enter", "m")
+	press(a, "enter", "enter", "m")
 	require.NotNil(t, a.state.Question, flat(a))
 	assert.Contains(t, flat(a), "nothing is deleted")
 	to := filepath.Join(t.TempDir(), "over")
@@ -76,36 +75,11 @@ func TestSourcesAreMovedFromTheScreen(t *testing.T) {
 	assert.Contains(t, flat(a), "No title was written and read back on every target")
 }
 
-// later runs a command in the background and hands its messages over as they come, as the program does.
-func later(a *app, cmd tea.Cmd, until func() bool) {
-	msgs := make(chan tea.Msg, 100)
-	var do func(c tea.Cmd)
-	do = func(c tea.Cmd) {
-		if c == nil {
-			return
-		}
-		go func() {
-			switch m := c().(type) {
-			case tea.BatchMsg:
-				for _, c := range m {
-					do(c)
-				}
-			case nil:
-			default:
-				msgs <- m
-			}
-		}()
-	}
-	do(cmd)
-	for end := time.After(20 * time.Second); !until(); {
-		select {
-		case m := <-msgs:
-			_, c := a.Update(m)
-			do(c)
-		case <-end:
-			panic("it never came to that")
-		}
-	}
+// later runs a command as the program does, until something holds.
+func later(t *testing.T, a *app, cmd tea.Cmd, until func() bool) {
+	l := newLoop(a)
+	l.run(cmd)
+	l.until(t, until)
 }
 
 func TestARunIsSteered(t *testing.T) {
@@ -115,11 +89,11 @@ func TestARunIsSteered(t *testing.T) {
 	press(a, "4", "/", "m", "a", "r", "r", "o", "w", "b", "y", "enter")
 	assert.Regexp(t, "▌waiting +copy +FULL/VSP-21671 - Nine Bells to Marrowby.iso", text(a),
 		"find goes to the step that has the words")
-	press(a, "esc")
+	press(a, "esc", "enter")
 	_, cmd := a.Update(tea.KeyPressMsg{Code: tea.KeyEnter})
 	lane := func() *state.Lane { return a.state.Targets[0].Lane }
 	started := false
-	later(a, cmd, func() bool {
+	later(t, a, cmd, func() bool {
 		l := lane()
 		if l == nil {
 			return false

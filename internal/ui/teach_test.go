@@ -121,7 +121,7 @@ func TestWhatTheConsoleMadeIsOffered(t *testing.T) {
 	assert.Contains(t, s, "each title has settings: KEEP/{id}.set")
 	press(a, "v", "v")
 	assert.Contains(t, text(a), "To add to the profile of")
-	press(a, "v", "+")
+	press(a, "v", "+", "enter")
 	assert.Contains(t, text(a), "Added to ")
 	assert.NotContains(t, text(a), "does not account for")
 	p, err := a.state.Set.Profile(c.Loader)

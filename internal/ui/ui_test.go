@@ -149,8 +149,11 @@ func press(a *app, keys ...string) {
 		"up": tea.KeyUp, "end": tea.KeyEnd, "space": tea.KeySpace, "right": tea.KeyRight, "left": tea.KeyLeft, "delete": tea.KeyDelete}
 	for _, k := range keys {
 		msg := tea.KeyPressMsg{Text: k, Code: []rune(k)[0]}
-		if code, ok := special[k]; ok {
+		if code, ok := special[strings.TrimPrefix(k, "shift+")]; ok {
 			msg = tea.KeyPressMsg{Code: code}
+			if strings.HasPrefix(k, "shift+") {
+				msg.Mod = tea.ModShift
+			}
 		}
 		_, cmd := a.Update(msg)
 		pump(a, cmd)

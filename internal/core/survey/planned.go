@@ -73,11 +73,14 @@ func (s *Survey) after(ctx context.Context, p *plan.Plan, depth check.Depth) *af
 		open: map[string]bool{}}
 	a.real = sync.OnceValues(func() (target.Target, error) {
 		to, err := s.Open(ctx)
-		if err == nil && s.contiguous() {
+		if err != nil {
+			return nil, err
+		}
+		if s.contiguous() {
 			to = withFragments(ctx, to, s.dir)
 		}
 		a.opened = to
-		return to, err
+		return to, nil
 	})
 	a.carryOut(p, depth)
 	return a

@@ -70,15 +70,7 @@ func (d *State) ToggleServing(n int) tea.Cmd {
 	switch {
 	case t.Serving != nil && len(t.Serving.Clients) > 0:
 		s := t.Serving
-		d.Ask(Question{Prompt: "End it although " + s.Playing() + "? ", Hint: "yes ends what is being played",
-			Done: func(answer string) tea.Cmd {
-				if strings.HasPrefix(strings.ToLower(answer), "y") {
-					s.stop()
-				} else {
-					d.Notice = "It is served on."
-				}
-				return nil
-			}})
+		d.Agree("End it although "+s.Playing()+"?", "it ends what is being played", Just(s.stop))
 		return nil
 	case t.Serving != nil:
 		t.Serving.stop()
