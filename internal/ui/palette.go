@@ -41,6 +41,20 @@ func newPalette(heading string, all []entry) *palette {
 	return p
 }
 
+// near is how near what was typed is to an entry's name, the nearest first: letters here and there come last.
+func (e *entry) near(typed string) int {
+	name, typed := strings.ToLower(e.name), strings.ToLower(typed)
+	switch {
+	case name == typed:
+		return 0
+	case strings.HasPrefix(name, typed):
+		return 1
+	case strings.Contains(name, typed):
+		return 2
+	}
+	return 3
+}
+
 // at is line n of what is shown.
 func (p *palette) at(n int) entry {
 	if i := p.shown[n]; i < len(p.all) {
@@ -72,6 +86,13 @@ func (p *palette) find() {
 		for _, m := range fuzzy.FindFrom(typed, p) {
 			p.shown = append(p.shown, m.Index)
 		}
+		slices.SortStableFunc(p.shown, func(x, y int) int { // of those whose names are as near, what is here comes first
+			near := p.all[x].near(typed)
+			if by := near - p.all[y].near(typed); by != 0 || near > 2 {
+				return by
+			}
+			return x - y
+		})
 		if p.titles != nil && len(typed) >= fewLetters {
 			p.found = p.titles(typed)
 			for i := range p.found {

@@ -98,7 +98,7 @@ func pump(a *app, cmd tea.Cmd) {
 		panic("a command does not end")
 	}
 	switch msg := msg.(type) {
-	case nil, tea.QuitMsg:
+	case nil, tea.QuitMsg, state.LookAgainMsg: // which would come again and again
 	case tea.BatchMsg:
 		for _, c := range msg {
 			pump(a, c)
@@ -236,7 +236,8 @@ func TestAFilledStickIsCheckedOnTheScreen(t *testing.T) {
 	a, _ := demoApp(t, Options{})
 	press(a, "4", "W", "enter")
 	s := text(a)
-	assert.Contains(t, s, "safe to unplug once ejected")
+	assert.Contains(t, s, "Done: 15 titles written, the console lists 16, all readable.")
+	assert.Contains(t, s, "Next: 5 Check, M have it fixed, as one of 2 problems on North stick")
 	assert.Contains(t, s, "5 Check 16", "checked at the end of the run without being asked")
 	press(a, "5")
 	assert.Contains(t, text(a), "SHORT/spare.iso")
@@ -368,11 +369,24 @@ func TestCommandsByName(t *testing.T) {
 	a, _ := demoApp(t, Options{})
 	press(a, ":", "check", "enter")
 	assert.Contains(t, text(a), "▸5 Check")
-	press(a, ":", "to", "enter")
-	assert.Contains(t, text(a), "Several actions start with")
-	press(a, ":", "xyz", "enter")
-	assert.Contains(t, text(a), `There is no action "xyz" here`)
-	press(a, "?")
+	press(a, ":", "qqqqq")
+	assert.Contains(t, text(a), "Nothing has this name")
+	press(a, "enter", "esc")
+	press(a, ":", "blck", "esc") // nothing of it is done
+	assert.Contains(t, text(a), "▸5 Check")
+
+	// what another screen does, a target, a title
+	press(a, ":", "scan again", "enter")
+	assert.Contains(t, text(a), "▸1 Games")
+	press(a, ":", "copper tide")
+	assert.Contains(t, text(a), "show Copper Tide")
+	press(a, "enter")
+	assert.Contains(t, text(a), "▌VSP-20417  Copper Tide")
+	press(a, "2", ":", "distribute", "enter")
+	assert.NotNil(t, a.state.Sharing)
+	press(a, "esc", ":")
+	assert.Contains(t, strings.Split(text(a), "\n")[5], "distribute", "what was done last comes first")
+	press(a, "esc", "?")
 	s := text(a)
 	for _, x := range a.all() {
 		assert.Contains(t, s, x.Key.Help().Desc, "the help is made from the keys")

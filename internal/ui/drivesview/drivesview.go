@@ -248,8 +248,9 @@ func (m *Model) Actions() []state.Action {
 	case preparing:
 		var out []state.Action
 		if m.report == nil {
-			out = append(out, state.Do("W enter", "prepare it", m.askConsent).Writing(), state.Do("f", "add the loader's own files",
-				m.askKit))
+			out = append(out, state.Do("W", "prepare it", m.askConsent).Writing(),
+				state.Do("enter", "prepare it", m.askConsent), state.Do("f", "add the loader's own files",
+					m.askKit))
 		}
 		return append(append(out, state.Do("b", "back to the drives", state.Just(func() { m.Escape() }))),
 			state.Movement(&m.lines)...)

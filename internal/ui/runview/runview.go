@@ -141,12 +141,11 @@ func (m *Model) Actions() []state.Action {
 	running := l != nil && l.Running()
 	var own []state.Action
 	begin := []state.Action{
-		state.Do("enter", "write", m.start).Saying("write to this target, or what is left").Writing().
+		state.Do("enter", "write", m.start).Saying("write to this target, or what is left").
 			When(m.canWrite()),
 	}
 	if m.part == past {
-		own = append(own, state.Do("enter", "resume", m.goOn).Saying("resume a run that was interrupted or stopped").
-			Writing())
+		own = append(own, state.Do("enter", "resume", m.goOn).Saying("resume a run that was interrupted or stopped"))
 		begin = begin[1:]
 	}
 	if running {
