@@ -86,7 +86,7 @@ func TestAKeyMeansTheSameOnEveryScreen(t *testing.T) {
 func print(t *testing.T, w demo.World) string {
 	h := sha256.New()
 	for _, dir := range []string{w.Games, w.Shelf, w.Stick, filepath.Join(w.Dir, "drives"),
-		filepath.Join(w.Dir, "ferry-share"), filepath.Join(w.Dir, "corvane"), filepath.Join(w.Dir, "vesper")} {
+		filepath.Join(w.Dir, "ferry-share"), filepath.Join(w.Dir, "vesper")} {
 		require.NoError(t, filepath.WalkDir(dir, func(p string, e fs.DirEntry, err error) error {
 			if err != nil {
 				return err
