@@ -48,7 +48,9 @@ nothing left to do. Nothing is written.`,
 				partial = partial || len(r.Left) > 0
 				if !w.asJSON {
 					r.print(cmd.OutOrStdout(), s)
-					printForeseen(cmd.Context(), cmd.OutOrStdout(), s, r.Plan)
+					if !w.onlyCovers {
+						printForeseen(cmd.Context(), cmd.OutOrStdout(), s, r.Plan)
+					}
 				}
 				reports = append(reports, r)
 			}

@@ -106,7 +106,7 @@ func pump(a *app, cmd tea.Cmd) {
 	default:
 		if kind := fmt.Sprintf("%T", msg); strings.HasPrefix(kind, "state.") || strings.HasPrefix(kind,
 			"loadersview.") || strings.HasPrefix(kind, "treeview.") || strings.HasPrefix(kind, "drivesview.") ||
-			strings.HasPrefix(kind, "teachview.") {
+			strings.HasPrefix(kind, "teachview.") || strings.HasPrefix(kind, "welcome.") {
 			_, next := a.Update(msg)
 			pump(a, next)
 		}

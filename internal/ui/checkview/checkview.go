@@ -36,6 +36,7 @@ type Model struct {
 	pane    pane
 	lists   [panes]scroll.List
 	filter  string
+	after   bool // what the console will list after the next run is shown, in place of what it lists now
 	changes bool // what differs from the last check is shown in place of the findings
 	shown   *check.Report
 	found   []int // numbers of the findings that the filter leaves
@@ -70,7 +71,29 @@ func (m *Model) Number() string {
 
 func (m *Model) checked() state.Checked { return m.d.At(m.d.Target).Check }
 
-func (m *Model) report() *check.Report { return m.checked().Report }
+// report is what is shown: a check of the target as it is, or as the next run will leave it.
+func (m *Model) report() *check.Report {
+	if m.after {
+		return m.d.At(m.d.Target).Foreseen.Report
+	}
+	return m.checked().Report
+}
+
+// canForesee reports whether a run would change something, and it is known what a check will say then.
+func (m *Model) canForesee() bool {
+	p := m.d.Plan(m.d.Target)
+	return p != nil && !p.Empty() && m.d.At(m.d.Target).Foreseen.Report != nil
+}
+
+// foresee shows what the console will list after the next run, or lists now again.
+func (m *Model) foresee() {
+	if !m.after && !m.canForesee() {
+		m.d.Notice = "Nothing is planned that would change what the console lists."
+		return
+	}
+	m.after = !m.after
+	m.Refresh()
+}
 
 func (m *Model) target() *bench.Target {
 	if m.d.Target < len(m.d.Bench.Targets) {
@@ -81,6 +104,7 @@ func (m *Model) target() *bench.Target {
 
 // Refresh takes over changed state.
 func (m *Model) Refresh() {
+	m.after = m.after && m.canForesee()
 	r := m.report()
 	if r == m.shown {
 		return
@@ -152,7 +176,7 @@ func (m *Model) Actions() []state.Action {
 			Saying("tick off a line of the checklist, or untick it"))
 	} else {
 		out = append(out,
-			state.Do("m space enter", "fix", m.fix).
+			state.Do("m space enter", "fix", m.fix).When(m.finding() != nil || m.pane == listed).
 				Saying("mark the problem to be fixed by the next run, or unmark it"),
 			state.Do("M", "all of this kind", m.fixKind).Saying("mark all problems of the same kind to be fixed"))
 	}
@@ -160,6 +184,8 @@ func (m *Model) Actions() []state.Action {
 		state.Do("tab", "next part", state.Just(func() { m.pane = (m.pane + 1) % panes })).
 			Saying("the next part of the screen: the list, the findings, the checklist"),
 		state.Do("shift+tab", "the part before", state.Just(func() { m.pane = (m.pane + panes - 1) % panes })),
+		state.Do("v", m.afterWord(), state.Just(m.foresee)).Saying("what the console will list after the next run, or lists "+
+			"now").When(m.after || m.canForesee()),
 		state.Do("r", "check again", func() tea.Cmd { return m.d.StartCheck(m.d.Target, "") }).
 			Saying("read the target again, as it is now"),
 		state.Do("F", "full check", func() tea.Cmd { return m.d.StartCheck(m.d.Target, check.Whole) }).
@@ -170,6 +196,14 @@ func (m *Model) Actions() []state.Action {
 		state.Do("left h", "the target to the left", state.Just(func() { m.turn(-1) })),
 		state.Do("right l", "the target to the right", state.Just(func() { m.turn(1) })),
 	), state.Movement(&m.lists[m.pane])...)
+}
+
+// afterWord is what v does now.
+func (m *Model) afterWord() string {
+	if m.after {
+		return "as it is"
+	}
+	return "after the run"
 }
 
 func (m *Model) turn(by int) {
@@ -189,7 +223,7 @@ func (m *Model) Work() tea.Cmd {
 		!m.d.Checking(n) && !m.d.Running() {
 		all = append(all, m.d.StartCheck(n, ""))
 	}
-	if l := m.line(); l != nil && l.Cover != "" {
+	if l := m.line(); l != nil && l.Cover != "" && !m.after {
 		key := cover{m.report(), l.Cover}
 		if _, has := m.covers[key]; !has && !m.asked[key] {
 			m.asked[key] = true

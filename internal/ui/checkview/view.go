@@ -80,6 +80,9 @@ func (m *Model) drawListed(t *style.Theme, r *check.Report, w, h int) []string {
 	if n := r.Starts(); n < len(r.Listed) {
 		text += fmt.Sprintf(", starts %d", n)
 	}
+	if m.after {
+		text = "after the run, " + text
+	}
 	out := []string{m.caption(t, listed, text, w)}
 	card := m.card(t, r, w, h)
 	rows := h - 1 - len(card)
@@ -118,6 +121,9 @@ func (m *Model) drawListed(t *style.Theme, r *check.Report, w, h int) []string {
 	}
 	if len(r.Listed) == 0 {
 		say := "Nothing will be listed: see the problems."
+		if !m.after && m.canForesee() {
+			say = "Nothing is listed yet. v shows what will be after the run."
+		}
 		if len(r.Findings) == 0 {
 			say = "Nothing is on the target yet."
 		}

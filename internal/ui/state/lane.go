@@ -234,6 +234,9 @@ func (d *State) AskWrite(n int) tea.Cmd {
 		hint = "games stay where they are"
 	}
 	if known := d.Targets[n].Foreseen.Say(); known != "" {
+		if f := d.Targets[n].Foreseen.Problems()[0]; len(f.Fixes) > 0 {
+			all = append(all, Do("m", "have that fixed too", func() tea.Cmd { return d.MarkFixes(n, f.Fixes) }))
+		}
 		hint = "Known before: " + known + ". 5 Check shows what the console will list."
 	}
 	d.Agree(fmt.Sprintf("Write to %s? %s, %s.", name, upper(p.Say()), s.PlanTime(p)), hint, start, all...)
@@ -441,7 +444,7 @@ func (d *State) SetRun(m RunMsg) tea.Cmd {
 	if m.report == nil {
 		return follow(m.next)
 	}
-	m.lane.Report = m.report
+	m.lane.Report, d.Notice = m.report, ""
 	n, ok := d.Bench.Find(m.lane.target)
 	if !ok { // choices wait for the end of a run, so this is one that no longer counts
 		return d.LookBack()

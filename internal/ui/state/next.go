@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -53,7 +54,7 @@ func (d *State) Next() Next {
 	}
 	for n := range d.Targets {
 		if x := d.nextAt(n); n != d.Target && !x.done && x.Key == "W" {
-			return Next{"", "W", "write to the other targets too: " + d.Bench.Targets[n].Name + ", " + x.Say}
+			return Next{"", "W", "write to the other targets too: " + strings.TrimPrefix(x.Say, "write ")}
 		}
 	}
 	return here.Next
@@ -133,7 +134,7 @@ func (d *State) nextAfter(n int, p *plan.Plan) step {
 // fixes is the step that fixes a problem.
 func (d *State) fixes(say string, can bool, remedy string) Next {
 	if can {
-		return Next{OnCheck, "m", "have it fixed: " + say}
+		return Next{"", "W", "then m: have it fixed, and write: " + say}
 	}
 	if remedy != "" {
 		say += ": " + remedy

@@ -1,7 +1,6 @@
 package state
 
 import (
-	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -9,6 +8,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/target/folder"
 )
 
 // AskSource asks for a further folder with games.
@@ -61,13 +61,11 @@ func Folder(typed string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	switch info, err := os.Stat(path); {
-	case err != nil:
+	f, err := folder.Open(path, folder.Options{})
+	if err != nil {
 		return "", err
-	case !info.IsDir():
-		return "", fmt.Errorf("%s is not a folder", path)
 	}
-	return path, nil
+	return path, f.Close()
 }
 
 // Completions are the paths that complete what was typed of one.

@@ -1,6 +1,7 @@
 package state
 
 import (
+	"errors"
 	"slices"
 	"strings"
 
@@ -11,6 +12,7 @@ import (
 	"polytome/internal/core/plan"
 	"polytome/internal/core/scancache"
 	"polytome/internal/core/survey"
+	"polytome/internal/target/drive"
 )
 
 // A Target is one of the bench's, with what is known of it and done there.
@@ -126,13 +128,16 @@ func (d *State) SetSurvey(m SurveyMsg) {
 	if !ok {
 		return
 	}
-	if was := d.Targets[n].Trouble; was != nil && m.err == nil && d.Notice == was.Error() {
+	if was := d.Targets[n].Trouble; was != nil && m.err == nil {
 		d.Notice = "" // it is over
 	}
 	d.Targets[n].Trouble = m.err
 	if m.err != nil {
 		d.Targets[n].Survey = nil
 		d.Notice = m.err.Error()
+		if bare := (*drive.BareError)(nil); errors.As(m.err, &bare) {
+			d.Notice = d.Bench.Targets[n].Name + " has no volume to fill yet: it is prepared in Drives."
+		}
 		d.askFor(n, m.err)
 		return
 	}
@@ -143,7 +148,8 @@ func (d *State) SetSurvey(m SurveyMsg) {
 		d.Targets[n].Trouble = m.survey.Away
 		d.askFor(n, m.survey.Away)
 	}
-	if len(m.survey.Notes) > 0 && d.Notice == "" {
+	before := d.Targets[n].Survey
+	if len(m.survey.Notes) > 0 && d.Notice == "" && (before == nil || !slices.Equal(before.Notes, m.survey.Notes)) {
 		d.Notice = strings.Join(m.survey.Notes, " ")
 	}
 	d.Targets[n].Ejected = d.Targets[n].Ejected && m.survey.Away != nil

@@ -95,7 +95,7 @@ func (m *Model) driveChoices(f *state.Found) (out []choice) {
 		if name == "" {
 			name = f.Name()
 		}
-		at, where := m.d.AddressOf(f.Drive, v), f.Describe()
+		at, where := m.d.AddressOf(f.Drive, v), whichDrive(f)
 		if len(v.MountedAt) > 0 {
 			at, where = v.MountedAt[0], v.MountedAt[0]
 		}
@@ -104,13 +104,24 @@ func (m *Model) driveChoices(f *state.Found) (out []choice) {
 	}
 	if len(out) == 0 && f.Refusal() == nil {
 		out = append(out, choice{name: f.Name(), say: fmt.Sprintf("%s, blank: it is prepared first  (%s%s)",
-			size.Format(f.Size), f.Describe(), built), do: func() (tea.Cmd, bool) {
+			size.Format(f.Size), whichDrive(f), built), do: func() (tea.Cmd, bool) {
 			m.target, m.bare = bench.Target{Name: f.Name(), At: drive.Address{Drive: f.Key()}.String()}, f
 			m.ask(whichLoader)
 			return nil, false
 		}})
 	}
 	return out
+}
+
+// whichDrive says which drive it is that a volume is on.
+func whichDrive(f *state.Found) string {
+	switch {
+	case f.Image:
+		return "an image file"
+	case f.Serial != "":
+		return f.Name() + ", " + f.Serial
+	}
+	return f.Name()
 }
 
 // takeVolume fills a volume. Where it is plain which loader reads it, that is all.
@@ -137,11 +148,32 @@ func (m *Model) loaderChoices() (out []choice) {
 				platforms = append(platforms, x.Shown)
 			}
 		}
-		out = append(out, choice{name: p.Shown, say: strings.Join(platforms, ", "),
+		out = append(out, choice{name: p.Shown, say: strings.Join(platforms, ", "), rank: m.likely(p),
 			do: func() (tea.Cmd, bool) { return m.begin(p) }})
 	}
+	slices.SortStableFunc(out, func(x, y choice) int { return y.rank - x.rank })
 	return append(out, choice{name: "None of these: teach a new console", apart: true,
 		say: "its rules are learnt from what is on it", do: m.teach})
+}
+
+// likely is how many of the extensions of the games are those of platforms that a loader knows, in parts of all that
+// it knows: a loader for these games alone comes before one for everything.
+func (m *Model) likely(p *loader.Profile) int {
+	i := slices.IndexFunc(m.games, func(f gamefolders.Folder) bool { return f.Path == m.source })
+	if i < 0 {
+		return 0
+	}
+	known, all := 0, 0
+	for _, x := range m.d.Set.Platforms {
+		if !p.Knows(x.Name) {
+			continue
+		}
+		all++
+		if slices.ContainsFunc(x.Extensions, func(ext string) bool { return slices.Contains(m.games[i].Extensions, ext) }) {
+			known++
+		}
+	}
+	return known * 100 / max(1, all)
 }
 
 // reads reports whether a loader may read what shall be filled.

@@ -52,6 +52,7 @@ type Model struct {
 type choice struct {
 	name, say string
 	apart     bool // it is set off from what is above
+	rank      int  // the highest comes first
 	do        func() (cmd tea.Cmd, done bool)
 }
 
@@ -196,6 +197,9 @@ func (m *Model) back() {
 	case m.input.Value() != "":
 		m.input.Reset()
 	case m.at > whereGames:
+		if m.at == whatToFill {
+			m.source = ""
+		}
 		m.ask(m.at - 1)
 	default:
 		m.problem = "There is nothing to go back to. ctrl+c quits; nothing has been written."
