@@ -1,0 +1,28 @@
+package state
+
+import (
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"polytome/internal/notify"
+)
+
+// longRun is from how long on the end of a run is told to somebody who may look elsewhere.
+const longRun = 30 * time.Second
+
+// tell tells that a run has ended that took long: with the terminal's bell, and with a notification.
+func (d *State) tell(l *Lane) tea.Cmd {
+	if l.Report.Elapsed < longRun {
+		return nil
+	}
+	say := "stopped, or not all of it could be done"
+	if l.Report.All() && !l.Report.Stopped {
+		say = "done: " + countTitles(l) + " written"
+	}
+	name := l.Name
+	return tea.Batch(tea.Raw(notify.Terminal(name, say)), func() tea.Msg {
+		_ = notify.Desktop(name, say) // without a desktop, the terminal's own has to do
+		return nil
+	})
+}
