@@ -59,7 +59,8 @@ Exit status: 0 all done, 1 failed, 2 wrong usage, 3 done but not everything fitt
 				CoversDir: coversDir(), JournalFile: journalFile()})
 		},
 	}
-	root.CompletionOptions.HiddenDefaultCmd = true
+	root.Version = version()
+	root.SetVersionTemplate("Polytome {{.Version}}\n")
 	passwordFile := ""
 	root.PersistentPreRun = func(cmd *cobra.Command, _ []string) {
 		if passwordFile != "" {
@@ -80,7 +81,8 @@ Exit status: 0 all done, 1 failed, 2 wrong usage, 3 done but not everything fitt
 	root.AddCommand(demoCommand(), scanCommand(), verifyCommand(), imageCommand(), fitCommand(), planCommand(),
 		fillCommand(), runsCommand(), restoreCommand(), checkCommand(), checklistCommand(), coversCommand(),
 		treeCommand(), loadersCommand(), simulatorCommand(), drivesCommand(), connectionsCommand(), drawCommand(),
-		slabCommand(), serveCommand())
+		slabCommand(), serveCommand(), doctorCommand())
 	onlyGroups(root)
+	completing(root)
 	return root
 }

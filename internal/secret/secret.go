@@ -29,6 +29,14 @@ func Remember(address, user, password string) {
 	sessions[key(address, user)] = password
 }
 
+// Keyring reports why nothing can be kept in a keyring; nil where something can.
+func Keyring() error {
+	if _, err := keyring.Get(service, "nobody"); err != nil && !errors.Is(err, keyring.ErrNotFound) {
+		return err
+	}
+	return nil
+}
+
 // Find returns the password of a user at an address: the one that was given since the start, or that of the keyring.
 // The error is [ErrNotFound] where there is none, or no keyring.
 func Find(address, user string) (string, error) {
