@@ -139,7 +139,7 @@ func TestFromTheGamesToTheCheckWithKeysOnly(t *testing.T) {
 			term.keys("W")
 			term.wait("Write to North stick?")
 			term.keys("Enter")
-			term.wait("1 file copied, read back", "Next: ")
+			term.wait("Done: 1 ", "Next: ")
 			term.keys("5")
 			term.wait("3 findings")
 			assert.FileExists(t, filepath.Join(demo.At(dir).Stick, "FACES", "front", "VSP-21377.jpg"),

@@ -91,8 +91,10 @@ func TestABenchWithTwoTargets(t *testing.T) {
 	term.wait("Title 1 on East stick: copy. Not selected.")
 	term.keys("Space", "Down", "Space")
 	term.wait("Title 2 deselected on East stick")
-	term.keys("4", "Enter")
-	term.wait("East stick: done, safe to unplug once ejected", "4 files copied, read back")
+	term.keys("W")
+	term.wait("Write to East stick?", "write to all 2 targets")
+	term.keys("Enter")
+	term.wait("Done: 2 titles written", "East stick: 4 files copied, read back")
 	term.keys("q")
 	term.wait("ready>")
 	assert.Equal(t, []string{"VSP-00000 Title 0", "VSP-00001 Title 1"},
