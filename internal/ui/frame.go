@@ -110,6 +110,9 @@ func (a *app) topLine() string {
 		left += base.Render(" " + t.Clip(name, 24) + "    ")
 	}
 	a.rail, a.rails = a.rail[:0], a.rails[:0]
+	if a.welcome != nil { // nothing of what follows is there yet
+		return left + base.Render(strings.Repeat(" ", max(0, a.w-style.Width(left))))
+	}
 	for i, s := range a.stages {
 		a.rail = append(a.rail, style.Width(left))
 		a.rails = append(a.rails, func() tea.Cmd { return a.show(i) })

@@ -64,9 +64,7 @@ func (p *palette) at(n int) entry {
 }
 
 // String and Len are what is searched; see [fuzzy.Source].
-func (p *palette) String(i int) string {
-	return p.all[i].name + " " + p.all[i].where + " " + p.all[i].more
-}
+func (p *palette) String(i int) string { return p.all[i].name + " " + p.all[i].where }
 
 // Len counts the entries.
 func (p *palette) Len() int { return len(p.all) }
@@ -85,6 +83,11 @@ func (p *palette) find() {
 	} else {
 		for _, m := range fuzzy.FindFrom(typed, p) {
 			p.shown = append(p.shown, m.Index)
+		}
+		for i := range p.all { // and what is said of it
+			if !slices.Contains(p.shown, i) && strings.Contains(strings.ToLower(p.all[i].more), strings.ToLower(typed)) {
+				p.shown = append(p.shown, i)
+			}
 		}
 		slices.SortStableFunc(p.shown, func(x, y int) int { // of those whose names are as near, what is here comes first
 			near := p.all[x].near(typed)

@@ -15,7 +15,10 @@ import (
 	"polytome/internal/core/plan"
 	"polytome/internal/core/shape"
 	"polytome/internal/core/source"
+	"polytome/internal/format/volume"
+	"polytome/internal/size"
 	"polytome/internal/target"
+	"polytome/internal/target/drive"
 	"polytome/internal/target/protocols"
 )
 
@@ -47,11 +50,50 @@ func (s *Survey) CheckPlanned(ctx context.Context, p *plan.Plan, depth check.Dep
 		}
 	}
 	sheet := s.Sheet.Clone()
-	return check.Audit(ctx, over, s.Profiles, s.set, check.Options{
+	r, err := check.Audit(ctx, over, s.Profiles, s.set, check.Options{
 		Via: s.Config.Via, Volume: s.volume(s.Profile), Depth: depth, NoCovers: s.Config.NoCovers,
 		Unmade: at.unmade, Situation: []string{"added"},
 		Promises: func(of *loader.Profile) []check.Promise { return check.Promises(sheet, of) },
 	})
+	if d, ok := at.opened.(*drive.Target); err == nil && ok && s.contiguous() {
+		err = s.withoutPlace(ctx, r, p, d.Volume())
+	}
+	return r, err
+}
+
+// withoutPlace adds what will find no contiguous free space on a drive, although there is enough in all.
+func (s *Survey) withoutPlace(ctx context.Context, r *check.Report, p *plan.Plan, v *volume.Volume) error {
+	const pieces = "\x00free" // no path
+	free, ok := s.small.Load(pieces)
+	if !ok {
+		runs, err := v.FreeRuns(ctx)
+		if err != nil {
+			return err
+		}
+		free, _ = s.small.LoadOrStore(pieces, runs)
+	}
+	cluster := v.Info().Cluster
+	var gone []volume.Run
+	var need []int64
+	var of []*plan.Step
+	for i := range p.Steps {
+		switch st := &p.Steps[i]; {
+		case st.Kind == plan.Remove || st.Kind == plan.Clear:
+			if runs, err := v.Extents(st.Path); err == nil {
+				gone = append(gone, runs...)
+			}
+		case st.Writes():
+			need, of = append(need, (st.Size+cluster-1)/cluster), append(of, st)
+		}
+	}
+	lack := volume.Unplaced(free.([]volume.Run), gone, need)
+	for _, i := range slices.Sorted(maps.Keys(lack)) {
+		r.Findings = append(r.Findings, check.Finding{Kind: check.Fragmented, Grade: check.Fault, Path: of[i].Path,
+			Title: of[i].Label, Say: fmt.Sprintf("it needs %s in one piece, and the largest free one will have %s",
+				size.Format(of[i].Size), size.Format(lack[i]*cluster)), Matters: "it cannot be written",
+			Remedy: "first bring the free space together: in Drives, or with polytome drives map --defragment"})
+	}
+	return nil
 }
 
 // after is a target as a plan would leave it.

@@ -7,6 +7,7 @@ import (
 	"hash/fnv"
 	"io"
 	"io/fs"
+	"math"
 	"slices"
 	"strings"
 )
@@ -44,6 +45,26 @@ func (v *Volume) Files(ctx context.Context) ([]Piece, error) {
 		slices.SortFunc(out[1:], func(a, b Piece) int { return strings.Compare(a.Path, b.Path) })
 	}
 	return out, err
+}
+
+// Unplaced tries to find contiguous free space for files of so many clusters, one after another as they would be
+// written, in free pieces and what is given up before. It returns the numbers of the files for which there is none, each
+// with how many clusters the largest free piece has then.
+func Unplaced(free, gone []Run, files []int64) map[int]int64 {
+	s := newSpace(slices.Clone(free))
+	for _, r := range gone {
+		s.give(r)
+	}
+	lack := map[int]int64{}
+	for i, need := range files {
+		if need == 0 {
+			continue
+		}
+		if _, ok := s.one(uint32(min(need, math.MaxUint32))); !ok {
+			lack[i] = int64(s.largest())
+		}
+	}
+	return lack
 }
 
 // walk goes through all nodes, parents first. A folder that cannot be read is reported with the error.

@@ -157,6 +157,8 @@ func (m *Model) card(t *style.Theme, r *check.Report, w, h int) []string {
 		pic = pixels.Draw(t, im, across, cardRows-1)
 	case known:
 		pic = pixels.Card(t, []string{"a cover", "that cannot", "be shown"}, across, cardRows-2)
+	case m.after:
+		pic = pixels.Card(t, []string{"its cover", "comes with", "the run"}, across, cardRows-2)
 	default:
 		pic = pixels.Card(t, []string{"reading", "the cover"}, across, cardRows-2)
 	}

@@ -288,6 +288,18 @@ func Sentence(s string) string {
 	return strings.ToUpper(s[:1]) + strings.TrimSuffix(s[1:], ".") + "."
 }
 
+// Short writes a path with ~ for the home folder.
+func Short(p string) string {
+	home, err := os.UserHomeDir()
+	if err != nil || home == "" || home == string(os.PathSeparator) {
+		return p
+	}
+	if rest, ok := strings.CutPrefix(p, home); ok && (rest == "" || os.IsPathSeparator(rest[0])) {
+		return "~" + rest
+	}
+	return p
+}
+
 // Expand turns a leading ~ into the home folder.
 func Expand(p string) string {
 	if rest, ok := strings.CutPrefix(p, "~"); ok && (rest == "" || os.IsPathSeparator(rest[0])) {

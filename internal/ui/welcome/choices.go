@@ -22,7 +22,7 @@ import (
 // gamesChoices are the folders that are likely to hold games.
 func (m *Model) gamesChoices() (out []choice) {
 	for _, f := range m.games {
-		out = append(out, choice{name: f.Path, say: gamesWords(&f),
+		out = append(out, choice{name: state.Short(f.Path), say: gamesWords(&f),
 			do: func() (tea.Cmd, bool) { return m.takeGames(f.Path) }})
 	}
 	return append(out, choice{name: "Look round first", say: "an empty bench; everything can be added later", apart: true,

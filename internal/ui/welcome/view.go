@@ -3,6 +3,7 @@ package welcome
 import (
 	"fmt"
 
+	"polytome/internal/ui/state"
 	"polytome/internal/ui/style"
 )
 
@@ -45,9 +46,9 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 func (m *Model) answered(t *style.Theme, w int) string {
 	switch m.at {
 	case whatToFill:
-		return "  " + t.Paint(t.Dim, t.Clip("Games: "+m.source, w-4))
+		return "  " + t.Paint(t.Dim, t.Clip("Games: "+state.Short(m.source), w-4))
 	case whichLoader:
-		return "  " + t.Paint(t.Dim, t.Clip(fmt.Sprintf("Games: %s    To fill: %s", m.source, m.targetName()), w-4))
+		return "  " + t.Paint(t.Dim, t.Clip(fmt.Sprintf("Games: %s    To fill: %s", state.Short(m.source), m.targetName()), w-4))
 	}
 	return ""
 }
@@ -71,7 +72,7 @@ func (m *Model) tail(t *style.Theme, w int, typing string) (out []string) {
 		}
 		out = append(out, "")
 	}
-	where := "Your choices are kept in " + m.d.Bench.File() + "."
+	where := "Your choices are kept in " + state.Short(m.d.Bench.File()) + "."
 	if m.d.Bench.File() == "" {
 		where = "Your choices are not kept."
 	}
