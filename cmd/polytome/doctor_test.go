@@ -89,6 +89,25 @@ func TestShellsCompleteWhatFlagsMayBe(t *testing.T) {
 	assert.NoError(t, err, string(out))
 }
 
+func TestSettingsOfTheProgram(t *testing.T) {
+	dir := ownFolders(t)
+	assert.Contains(t, ok(t, "config"), "theme   auto")
+	ok(t, "config", "theme", "contrast")
+	assert.Equal(t, "contrast\n", ok(t, "config", "theme"))
+	assert.FileExists(t, filepath.Join(dir, "config", "polytome", "config.toml"))
+	status, _, stderr := polytome(t, "config", "theme", "drak")
+	assert.Equal(t, statusUsage, status)
+	assert.Contains(t, stderr, `did you mean "dark"?`)
+	assert.Contains(t, ok(t, "__complete", "config", "theme", ""), "colour-blind")
+
+	file := filepath.Join(dir, "other", "season.toml")
+	require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+	ok(t, "config", "bench", file)
+	term := open(t, 100, 30, binary)
+	term.wait("Where are your games?", "season.toml")
+	term.keys("C-c")
+}
+
 func TestTheVersionIsSaid(t *testing.T) {
 	assert.Regexp(t, `^Polytome \S`, ok(t, "--version"))
 }

@@ -6,7 +6,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"polytome/internal/config"
 	"polytome/internal/ui"
+	"polytome/internal/ui/state"
 )
 
 // rootOptions are the flags of polytome itself.
@@ -40,7 +42,15 @@ Exit status: 0 all done, 1 failed, 2 wrong usage, 3 done but not everything fitt
 			if err != nil {
 				return err
 			}
-			if opt.bench == "" {
+			c, err := config.Load(configFile())
+			if err != nil {
+				return err
+			}
+			switch {
+			case opt.bench != "":
+			case c.Bench != "":
+				opt.bench = state.Expand(c.Bench)
+			default:
 				opt.bench = ownBench()
 				if err := os.MkdirAll(filepath.Dir(opt.bench), 0o700); err != nil {
 					return err
@@ -54,7 +64,7 @@ Exit status: 0 all done, 1 failed, 2 wrong usage, 3 done but not everything fitt
 				return err
 			}
 			defer b.Release()
-			return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: opt.ascii, OwnDir: configDir(),
+			return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: opt.ascii || c.ASCII, Theme: c.Theme, OwnDir: configDir(),
 				CacheFile: cacheFile(),
 				CoversDir: coversDir(), JournalFile: journalFile()})
 		},
@@ -81,7 +91,7 @@ Exit status: 0 all done, 1 failed, 2 wrong usage, 3 done but not everything fitt
 	root.AddCommand(demoCommand(), scanCommand(), verifyCommand(), imageCommand(), fitCommand(), planCommand(),
 		fillCommand(), runsCommand(), restoreCommand(), checkCommand(), checklistCommand(), coversCommand(),
 		treeCommand(), loadersCommand(), simulatorCommand(), drivesCommand(), connectionsCommand(), drawCommand(),
-		slabCommand(), serveCommand(), doctorCommand())
+		slabCommand(), serveCommand(), doctorCommand(), configCommand())
 	onlyGroups(root)
 	completing(root)
 	return root

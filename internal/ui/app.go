@@ -9,6 +9,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
 
+	"polytome/internal/config"
 	"polytome/internal/core/bench"
 	"polytome/internal/core/loader"
 	"polytome/internal/draw"
@@ -122,7 +123,20 @@ func newApp(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) *ap
 	return a
 }
 
-func (a *app) setTheme() { a.theme = style.New(a.dark, a.opts.ASCII, a.colours) }
+// setTheme has things look as the settings say, and else as suits the background.
+func (a *app) setTheme() {
+	dark := a.dark
+	if a.opts.Theme == config.Dark || a.opts.Theme == config.Light {
+		dark = a.opts.Theme == config.Dark
+	}
+	a.theme = style.New(dark, a.opts.ASCII, a.colours)
+	switch a.opts.Theme {
+	case config.Contrast:
+		a.theme.Contrast(dark)
+	case config.Safe:
+		a.theme.Safe(dark)
+	}
+}
 
 // Init starts the first scan.
 func (a *app) Init() tea.Cmd {

@@ -181,6 +181,10 @@ func (a *app) wayTo(n state.Next) (keys string, do func() tea.Cmd) {
 		return "", nil
 	}
 	act := func() tea.Cmd { return a.press(n.Key)() }
+	if n.Screen == "" && n.Key == "W" && slices.ContainsFunc(a.stage().Actions(),
+		func(x state.Action) bool { return slices.Contains(x.Key.Keys(), n.Key) }) {
+		n.Screen = state.OnRun // here the key writes something else
+	}
 	if n.Screen == "" || n.Screen == a.stage().Name() {
 		return n.Key, act
 	}

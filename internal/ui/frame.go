@@ -104,6 +104,9 @@ func (a *app) topLine() string {
 	t := a.theme
 	base := t.Style(t.Dim).Background(t.Bar)
 	left := base.Bold(true).Foreground(t.Accent).Render(" polytome ")
+	if a.w < 90 && a.welcome == nil { // the stages and panels need the space
+		left = base.Render(" ")
+	}
 	name := style.Clean(a.state.Bench.Name)
 	wide := a.w >= 110
 	if wide {
@@ -173,6 +176,8 @@ func (a *app) railPanels(base lipgloss.Style, named bool, from int) (out string)
 			out += base.Render(" " + p.key + " " + p.Name() + " ")
 		case a.w >= 100:
 			out += base.Render(" " + p.key + " ")
+		case a.panel == nil:
+			out += base.Render(" " + p.key)
 		}
 	}
 	return out

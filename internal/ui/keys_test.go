@@ -48,7 +48,7 @@ func TestAKeyMeansTheSameOnEveryScreen(t *testing.T) {
 		"space":  {"mark", "select/deselect", "tick off", "fix", "turn it on", "mark from here"},
 		"delete": {"remove/keep", "remove", "use the file's", "use what is found", "the whole picture"},
 		"W": {"write", "write the profile", "write the switches", "write switches", "compact", "defragment",
-			"prepare it for a loader", "prepare it", "repair all", "repair it"},
+			"prepare", "prepare it", "repair all", "repair it"},
 		"u": {"undo the last choice", "undo the last answer"}, "U": {"redo it"},
 		"tab": {"part", "next part", "the other side", "details", "switches", "next file", "back to the titles"},
 	}

@@ -18,6 +18,8 @@ import (
 // Options are how the interface is to look and behave.
 type Options struct {
 	ASCII bool // draw with ASCII characters only
+	// Theme is one of the themes of the settings; "" for what suits the terminal's background.
+	Theme string
 	// OwnDir is the folder of the user's own profiles and platforms, "" for none.
 	OwnDir string
 	// CacheFile is where scans keep what they have seen, "" for nowhere.

@@ -288,7 +288,7 @@ func (m *Model) Actions() []state.Action {
 	}
 	return append(moves,
 		state.Do("enter", "what is on it", m.openMap).Saying("the block map, or the titles of a console's own disk"),
-		state.Do("W", "prepare it for a loader", m.askLoader).Writing(),
+		state.Do("W", "prepare", m.askLoader).Saying("it for a loader").Writing(),
 		state.Do("c", "check", m.check),
 		state.Do("e", "eject", m.eject).Saying("write pending data, unmount and power off; then it is safe to unplug"),
 		state.Do("m", "unmount only", m.unmount),

@@ -61,6 +61,39 @@ func New(dark, ascii bool, colours colorprofile.Profile) *Theme {
 	}
 }
 
+// Contrast has all text be black or white, and what is off or wrong differ by more than its hue.
+func (t *Theme) Contrast(dark bool) {
+	if t.Plain {
+		return
+	}
+	ink, back := lipgloss.Color("#000000"), lipgloss.Color("#ffffff")
+	if dark {
+		ink, back = back, ink
+	}
+	t.Text, t.Dim, t.Faint, t.Accent, t.Good = ink, ink, ink, ink, ink
+	t.Cursor, t.Bar = lipgloss.Color("#b0c4de"), back
+	t.Warn, t.Bad = lipgloss.Color("#7a4a00"), lipgloss.Color("#a00000")
+	if dark {
+		t.Cursor, t.Warn, t.Bad = lipgloss.Color("#1f4e79"), lipgloss.Color("#ffd75f"), lipgloss.Color("#ff8f8f")
+	}
+}
+
+// Safe has colours that are told apart without telling red from green: those of Okabe and Ito.
+func (t *Theme) Safe(dark bool) {
+	if t.Plain {
+		return
+	}
+	c := func(light, other string) color.Color {
+		if dark {
+			return lipgloss.Color(other)
+		}
+		return lipgloss.Color(light)
+	}
+	t.Good, t.Warn, t.Bad = c("#0072b2", "#56b4e9"), c("#8a6d00", "#f0e442"), c("#b34700", "#e8833a")
+	t.Accent = c("#8f3f71", "#cc79a7")
+	t.Written, t.Planned, t.Ghost = c("#0072b2", "#56b4e9"), c("#7fa8c4", "#9fc5de"), c("#b34700", "#e8833a")
+}
+
 // Style is a style with a foreground colour.
 func (t *Theme) Style(fg color.Color) lipgloss.Style { return lipgloss.NewStyle().Foreground(fg) }
 

@@ -1,0 +1,122 @@
+// Package config is what a person has set for the program as a whole, in one small TOML file: how it looks, and which
+// bench it opens.
+package config
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/pelletier/go-toml/v2"
+
+	"polytome/internal/core/strict"
+	"polytome/internal/nearest"
+	"polytome/internal/plainfile"
+	"polytome/internal/wholefile"
+)
+
+// The themes: Auto asks the terminal whether its background is dark. Contrast is black and white, with few colours;
+// Safe has colours that also people tell apart who see red and green alike.
+const (
+	Auto     = "auto"
+	Dark     = "dark"
+	Light    = "light"
+	Contrast = "contrast"
+	Safe     = "colour-blind"
+)
+
+// Themes are all of them.
+var Themes = []string{Auto, Dark, Light, Contrast, Safe}
+
+// A Config is what is set. The zero value is what holds where nothing is.
+type Config struct {
+	Theme string `toml:"theme,omitempty"`
+	ASCII bool   `toml:"ascii,omitempty"` // draw with ASCII characters only
+	Bench string `toml:"bench,omitempty"` // the one that is opened when none is named
+}
+
+// mostText is how many bytes the file has at most.
+const mostText = 1 << 20
+
+// Load reads the file; one that is not there sets nothing. Mistakes are [*strict.Error].
+func Load(file string) (Config, error) {
+	var c Config
+	data, err := plainfile.Read(file, mostText)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return c, nil
+	case err != nil:
+		return c, fmt.Errorf("reading the settings: %w", err)
+	}
+	src, err := strict.Decode(file, data, &c)
+	if err != nil {
+		return Config{}, err
+	}
+	if c.Theme != "" && !slices.Contains(Themes, c.Theme) {
+		return Config{}, src.Errorf("theme", "%v", nearest.Unknown("theme", c.Theme, Themes))
+	}
+	return c, nil
+}
+
+// Save writes the file, and its folder where that is not there yet.
+func (c Config) Save(file string) error {
+	text, err := toml.Marshal(c)
+	if err != nil {
+		return fmt.Errorf("saving the settings: %w", err)
+	}
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return fmt.Errorf("saving the settings: %w", err)
+	}
+	return wholefile.Write(file, text, wholefile.Private)
+}
+
+// Keys are what can be set.
+var Keys = []string{"theme", "ascii", "bench"}
+
+// Get is the value of a key, in words.
+func (c *Config) Get(key string) (string, error) {
+	switch key {
+	case "theme":
+		if c.Theme == "" {
+			return Auto, nil
+		}
+		return c.Theme, nil
+	case "ascii":
+		if c.ASCII {
+			return "yes", nil
+		}
+		return "no", nil
+	case "bench":
+		return c.Bench, nil
+	}
+	return "", nearest.Unknown("setting", key, Keys)
+}
+
+// Set sets the value of a key; "" takes it back.
+func (c *Config) Set(key, value string) error {
+	switch key {
+	case "theme":
+		if value != "" && !slices.Contains(Themes, value) {
+			return nearest.Unknown("theme", value, Themes)
+		}
+		c.Theme = value
+	case "ascii":
+		switch strings.ToLower(value) {
+		case "yes", "true":
+			c.ASCII = true
+		case "no", "false", "":
+			c.ASCII = false
+		default:
+			return nearest.Unknown("answer", value, []string{"yes", "no"})
+		}
+	case "bench":
+		c.Bench = value
+	default:
+		return nearest.Unknown("setting", key, Keys)
+	}
+	return nil
+}
