@@ -17,10 +17,14 @@ import (
 // connections, filesystems, filters, drives and runs.
 func completing(root *cobra.Command) {
 	flags := map[string]cobra.CompletionFunc{
-		"loader": loaderNames, "also-for": loaderNames, "target": completedTargets, "only": filterWords, "except": filterWords,
+		"loader": loaderNames, "also-for": loaderNames, "target": completedTargets, "only": filterWords,
+		"except": filterWords,
 		"filter": filterWords,
 		"via":    fixed(func() []string { return loader.Connections }),
-		"as":     fixed(target.FilesystemNames), "verify": fixed(func() []string { return []string{"none", "size", "full"} }),
+		"as":     fixed(target.FilesystemNames), "verify": fixed(func() []string {
+			return []string{"none", "size",
+				"full"}
+		}),
 	}
 	args := map[string]cobra.CompletionFunc{"drives": driveNames, "runs": runNumbers, "loaders": loaderNames}
 	var walk func(c *cobra.Command, of string)
@@ -92,7 +96,8 @@ func filterWords(_ *cobra.Command, _ []string, typed string) (out []cobra.Comple
 	if i := strings.LastIndex(typed, " "); i >= 0 {
 		done = typed[:i+1]
 	}
-	for _, field := range []string{"name:", "id:", "region:", "size>", "size<", "year>", "year<", "bad", "goes", "wanted",
+	for _, field := range []string{"name:", "id:", "region:", "size>", "size<", "year>", "year<", "bad", "goes",
+		"wanted",
 		"favourite", "verdict:"} {
 		out = append(out, done+field)
 	}

@@ -28,7 +28,8 @@ bench   the bench that polytome opens when none is named`,
   polytome config theme light
   polytome config bench ~/season.toml`,
 		Args: mostArgs(2),
-		ValidArgsFunction: func(_ *cobra.Command, args []string, _ string) ([]cobra.Completion, cobra.ShellCompDirective) {
+		ValidArgsFunction: func(_ *cobra.Command, args []string, _ string) ([]cobra.Completion,
+			cobra.ShellCompDirective) {
 			if len(args) == 1 && args[0] == "theme" {
 				return config.Themes, cobra.ShellCompDirectiveNoFileComp
 			}

@@ -74,7 +74,8 @@ is changed. The exit status is 3 where something needs you.`,
 }
 
 func diagnose(ctx context.Context) []diagnosis {
-	out := []diagnosis{{"program", true, fmt.Sprintf("Polytome %s, %s on %s", version(), runtime.GOOS, runtime.GOARCH), ""},
+	out := []diagnosis{{"program", true, fmt.Sprintf("Polytome %s, %s on %s", version(), runtime.GOOS,
+		runtime.GOARCH), ""},
 		terminalHealth()}
 	for _, x := range []struct{ what, dir, holds string }{
 		{"bench", filepath.Dir(ownBench()), "your own bench"}, {"settings", configDir(), "your own loaders"},
@@ -138,7 +139,8 @@ func storesHealth() diagnosis {
 	if _, err := os.Stat(cacheFile()); err == nil {
 		store, err := scancache.Open(cacheFile())
 		if err != nil {
-			return diagnosis{"kept", false, fmt.Sprintf("the cache cannot be read: %v", err), "remove it: it is made again"}
+			return diagnosis{"kept", false, fmt.Sprintf("the cache cannot be read: %v", err),
+				"remove it: it is made again"}
 		}
 		_ = store.Close()
 		say = append(say, "the cache is fine")
@@ -147,7 +149,7 @@ func storesHealth() diagnosis {
 		j, err := journal.Open(journalFile())
 		if err != nil {
 			return diagnosis{"kept", false, fmt.Sprintf("past runs cannot be read: %v", err),
-				"move " + journalFile() + " away: runs are written down anew"}
+				"move " + journalFile() + " away: a new record is begun"}
 		}
 		_ = j.Close()
 		say = append(say, "past runs can be read")
@@ -170,7 +172,8 @@ func loadersHealth() diagnosis {
 	case err != nil:
 		return diagnosis{"loaders", false, err.Error(), "fix the permissions of " + configDir()}
 	case len(set.Broken) > 0:
-		return diagnosis{"loaders", false, size.Count(len(set.Broken), "file") + " with a mistake: " + set.Broken[0].File,
+		return diagnosis{"loaders", false, size.Count(len(set.Broken),
+			"file") + " with a mistake: " + set.Broken[0].File,
 			"polytome loaders check " + set.Broken[0].File}
 	}
 	return diagnosis{"loaders", true, size.Count(len(set.Profiles), "loader") + ", " + size.Count(len(set.Platforms),
@@ -204,7 +207,8 @@ func drivesHealth(ctx context.Context) diagnosis {
 
 func keyringHealth() diagnosis {
 	if err := secret.Keyring(); err != nil {
-		return diagnosis{"keyring", true, fmt.Sprintf("none (%v): passwords of servers are asked for at each start", err), ""}
+		return diagnosis{"keyring", true, fmt.Sprintf("none (%v): passwords of servers are asked for at each start",
+			err), ""}
 	}
 	return diagnosis{"keyring", true, "passwords of servers are kept in it", ""}
 }

@@ -64,7 +64,8 @@ Exit status: 0 all done, 1 failed, 2 wrong usage, 3 done but not everything fitt
 				return err
 			}
 			defer b.Release()
-			return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: opt.ascii || c.ASCII, Theme: c.Theme, OwnDir: configDir(),
+			return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: opt.ascii || c.ASCII, Theme: c.Theme,
+				OwnDir:    configDir(),
 				CacheFile: cacheFile(),
 				CoversDir: coversDir(), JournalFile: journalFile()})
 		},

@@ -32,8 +32,9 @@ func TestSettingsAreKept(t *testing.T) {
 	assert.ErrorContains(t, c.Set("theme", "drak"), `did you mean "dark"?`)
 	assert.ErrorContains(t, c.Set("them", "dark"), `did you mean "theme"?`)
 	assert.ErrorContains(t, c.Set("ascii", "perhaps"), "perhaps")
-	for text, says := range map[string]string{"theme = 'lihgt'": `did you mean "light"?`, "them = 'x'": `did you mean "theme"?`,
-		"theme = ": "config.toml:1"} {
+	for text, says := range map[string]string{"theme = 'lihgt'": `did you mean "light"?`,
+		"them = 'x'": `did you mean "theme"?`,
+		"theme = ":   "config.toml:1"} {
 		require.NoError(t, os.WriteFile(file, []byte(text+"\n"), 0o600))
 		_, err := config.Load(file)
 		assert.ErrorContains(t, err, says, text)

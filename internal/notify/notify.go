@@ -10,7 +10,8 @@ import (
 // with a text and OSC 777 with a heading and a text. A terminal ignores what it does not know.
 func Terminal(heading, text string) string {
 	heading, text = plain(heading), plain(text)
-	return "\a\x1b]9;" + heading + ": " + text + "\x1b\\\x1b]777;notify;" + strings.ReplaceAll(heading, ";", ",") + ";" +
+	return "\a\x1b]9;" + heading + ": " + text + "\x1b\\\x1b]777;notify;" + strings.ReplaceAll(heading, ";",
+		",") + ";" +
 		text + "\x1b\\"
 }
 

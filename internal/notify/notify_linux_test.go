@@ -13,7 +13,7 @@ import (
 	"polytome/internal/notify"
 )
 
-func TestTerminalsAreToldInTheirSequences(t *testing.T) {
+func TestTerminalsGetTheirSequences(t *testing.T) {
 	assert.Equal(t, "\a\x1b]9;North stick: Done; safe\x1b\\\x1b]777;notify;North stick;Done; safe\x1b\\",
 		notify.Terminal("North stick", "Done; safe"))
 	evil := notify.Terminal("a\x1b\\b;c", "d\x07\u202ee")
@@ -29,9 +29,9 @@ func (s server) Notify(app string, _ uint32, _, heading, text string, _ []string
 	return 1, nil
 }
 
-func TestADesktopIsTold(t *testing.T) {
+func TestADesktopShowsIt(t *testing.T) {
 	t.Setenv("DBUS_SESSION_BUS_ADDRESS", "unix:path=/nowhere")
-	require.Error(t, notify.Desktop("a", "b"), "without one, that is said")
+	require.Error(t, notify.Desktop("a", "b"), "without one, that is an error")
 
 	daemon := exec.Command("dbus-daemon", "--session", "--print-address", "--nofork")
 	out, err := daemon.StdoutPipe()

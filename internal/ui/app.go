@@ -98,7 +98,7 @@ type app struct {
 	rail    []int // where each stage and panel begins in the top line
 	rails   []func() tea.Cmd
 	spots   []spot // what can be clicked in the lines at the foot
-	folded  bool   // the rack is put away
+	folded  bool   // the rack is not shown
 }
 
 func newApp(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) *app {

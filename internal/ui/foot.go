@@ -218,7 +218,8 @@ func (a *app) keyHints(w int) []hint {
 			parts = append(parts, hint{h.Key, h.Desc, func() tea.Cmd { a.state.Notice = ""; return a.do(x) }})
 		}
 	}
-	tail := []hint{{"/", "find", a.press("/")}, {"O", "paper", a.press("O")}, {":", "do", a.press(":")}, {"?", "keys", a.press("?")},
+	tail := []hint{{"/", "find", a.press("/")}, {"O", "paper", a.press("O")}, {":", "do", a.press(":")},
+		{"?", "keys", a.press("?")},
 		{"q", "quit", a.press("q")}}
 	width := 0
 	for _, p := range tail {

@@ -63,7 +63,7 @@ func (a *app) do(x state.Action) tea.Cmd {
 	return cmd
 }
 
-// settled is called when something was done: it puts the question that there may be, and has what was chosen be known
+// settled follows whatever was done: it puts the question that there may be, and has what was chosen be known
 // by what was said of it.
 func (a *app) settled() {
 	a.state.NameChoice()

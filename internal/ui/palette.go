@@ -85,11 +85,12 @@ func (p *palette) find() {
 			p.shown = append(p.shown, m.Index)
 		}
 		for i := range p.all { // and what is said of it
-			if !slices.Contains(p.shown, i) && strings.Contains(strings.ToLower(p.all[i].more), strings.ToLower(typed)) {
+			if !slices.Contains(p.shown, i) && strings.Contains(strings.ToLower(p.all[i].more),
+				strings.ToLower(typed)) {
 				p.shown = append(p.shown, i)
 			}
 		}
-		slices.SortStableFunc(p.shown, func(x, y int) int { // of those whose names are as near, what is here comes first
+		slices.SortStableFunc(p.shown, func(x, y int) int { // of those as near, what is here
 			near := p.all[x].near(typed)
 			if by := near - p.all[y].near(typed); by != 0 || near > 2 {
 				return by
@@ -229,7 +230,8 @@ func (a *app) openHistory() {
 		if say == "" {
 			say = "a choice"
 		}
-		all = append(all, entry{say, "", fmt.Sprintf("%d", n+1), "undo to here", func() tea.Cmd { return a.state.UndoTo(n + 1) }})
+		all = append(all, entry{say, "", fmt.Sprintf("%d", n+1), "undo to here", func() tea.Cmd {
+			return a.state.UndoTo(n + 1) }})
 	}
 	if len(all) == 0 {
 		a.state.Notice = "Nothing was chosen yet that could be undone."

@@ -146,7 +146,8 @@ func panelOf[P panel](a *app) P {
 // press sends keys, one after another.
 func press(a *app, keys ...string) {
 	special := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "tab": tea.KeyTab, "down": tea.KeyDown,
-		"up": tea.KeyUp, "end": tea.KeyEnd, "space": tea.KeySpace, "right": tea.KeyRight, "left": tea.KeyLeft, "delete": tea.KeyDelete}
+		"up": tea.KeyUp, "end": tea.KeyEnd, "space": tea.KeySpace, "right": tea.KeyRight, "left": tea.KeyLeft,
+		"delete": tea.KeyDelete}
 	for _, k := range keys {
 		msg := tea.KeyPressMsg{Text: k, Code: []rune(k)[0]}
 		if code, ok := special[strings.TrimPrefix(k, "shift+")]; ok {

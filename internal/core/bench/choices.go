@@ -210,13 +210,15 @@ type Choices struct {
 
 // Choices copies the present ones.
 func (b *Bench) Choices() Choices {
-	return Choices{slices.Clone(b.Sources), slices.Clone(b.Targets), slices.Clone(b.Edits), slices.Clone(b.Passwords), slices.Clone(b.Lists),
+	return Choices{slices.Clone(b.Sources), slices.Clone(b.Targets), slices.Clone(b.Edits),
+		slices.Clone(b.Passwords), slices.Clone(b.Lists),
 		b.Covers, b.Favourites, b.Priorities}
 }
 
 // Restore goes back to earlier choices. It reports whether what was set by hand is another now.
 func (b *Bench) Restore(c Choices) (edited bool) {
-	edited = !slices.Equal(b.Sources, c.sources) || !reflect.DeepEqual(b.Edits, c.edits) || !slices.Equal(b.Passwords, c.passwords) || !slices.Equal(b.Lists,
+	edited = !slices.Equal(b.Sources, c.sources) || !reflect.DeepEqual(b.Edits, c.edits) ||
+		!slices.Equal(b.Passwords, c.passwords) || !slices.Equal(b.Lists,
 		c.lists) || !reflect.DeepEqual(b.Covers, c.covers)
 	learnt := map[string]*estimate.Learnt{}
 	for i := range b.Targets {

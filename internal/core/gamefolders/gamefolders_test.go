@@ -39,5 +39,5 @@ func TestFoldersOfGamesAreFound(t *testing.T) {
 
 	over, cancel := context.WithCancel(t.Context())
 	cancel()
-	assert.Empty(t, gamefolders.Find(over, []string{home}, set), "it ends when it is told to")
+	assert.Empty(t, gamefolders.Find(over, []string{home}, set), "it ends with the context")
 }

@@ -22,7 +22,8 @@ import (
 	"polytome/internal/target/protocols"
 )
 
-// CheckPlanned is the check of the target as a plan would leave it: what the console will list after the run, and what will
+// CheckPlanned is the check of the target as a plan would leave it: what the console will list after the run, and
+// what will
 // be wrong then, before a byte is written. It reads the listing of the survey, the sources of what is written, and of
 // the target the small files of its loaders; deeper than [check.Names], also games that are there.
 func (s *Survey) CheckPlanned(ctx context.Context, p *plan.Plan, depth check.Depth) (*check.Report, error) {
@@ -146,7 +147,8 @@ func (a *after) carryOut(p *plan.Plan, depth check.Depth) {
 			now[fold(st.Path)] = target.Entry{Path: st.Path, Folder: true}
 		case plan.Copy, plan.Replace:
 			e := target.Entry{Path: st.Path, Size: st.Size}
-			if st.Make.AtMost && (st.Make.Shape == shape.Sheet || st.Make.Shape == shape.Plain && depth != check.Names) {
+			if st.Make.AtMost && (st.Make.Shape == shape.Sheet || st.Make.Shape == shape.Plain &&
+				depth != check.Names) {
 				e.Size = a.length(st.Make)
 			}
 			if st.Make.AtMost && st.Make.Shape == shape.Pack {

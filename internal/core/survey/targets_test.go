@@ -115,7 +115,8 @@ func (w *workshop) fill(n int) (*plan.Plan, run.Report) {
 	for depth, before := range foreseen {
 		after, err := s.Check(context.Background(), depth)
 		require.NoError(w.t, err)
-		assert.Equal(w.t, checkWords(after), checkWords(before), "what a check says is known before the run, at depth %s", depth)
+		assert.Equal(w.t, checkWords(after), checkWords(before),
+			"what a check says is known before the run, at depth %s", depth)
 	}
 	return s.Plan(), r
 }

@@ -48,7 +48,8 @@ func (v *Volume) Files(ctx context.Context) ([]Piece, error) {
 }
 
 // Unplaced tries to find contiguous free space for files of so many clusters, one after another as they would be
-// written, in free pieces and what is given up before. It returns the numbers of the files for which there is none, each
+// written, in free pieces and what is given up before. It returns the numbers of the files for which there is none,
+// each
 // with how many clusters the largest free piece has then.
 func Unplaced(free, gone []Run, files []int64) map[int]int64 {
 	s := newSpace(slices.Clone(free))

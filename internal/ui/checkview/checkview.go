@@ -184,7 +184,8 @@ func (m *Model) Actions() []state.Action {
 		state.Do("tab", "next part", state.Just(func() { m.pane = (m.pane + 1) % panes })).
 			Saying("the next part of the screen: the list, the findings, the checklist"),
 		state.Do("shift+tab", "the part before", state.Just(func() { m.pane = (m.pane + panes - 1) % panes })),
-		state.Do("v", m.afterWord(), state.Just(m.foresee)).Saying("what the console will list after the next run, or lists "+
+		state.Do("v", m.afterWord(),
+			state.Just(m.foresee)).Saying("what the console will list after the next run, or lists "+
 			"now").When(m.after || m.canForesee()),
 		state.Do("r", "check again", func() tea.Cmd { return m.d.StartCheck(m.d.Target, "") }).
 			Saying("read the target again, as it is now"),

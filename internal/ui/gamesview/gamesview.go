@@ -248,7 +248,8 @@ func (m *Model) empty() state.Why {
 		return state.Why{Lead: "Nothing", Say: "match the filter. esc shows all titles again."}
 	}
 	if len(m.d.Bench.Sources) == 0 {
-		return state.Why{Lead: "No games yet.", Say: "Polytome looks for them in the folders that you name, and only reads there."}
+		return state.Why{Lead: "No games yet.",
+			Say: "Polytome looks for them in the folders that you name, and only reads there."}
 	}
 	return state.Why{Lead: "No titles", Say: fmt.Sprintf("found: %s searched, none of a known platform. Sources: %s.",
 		size.Count(m.d.Scan.Files, "file"), strings.Join(m.d.Bench.SourcePaths(), ", "))}

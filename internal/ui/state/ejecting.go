@@ -66,7 +66,8 @@ func (d *State) SetEjected(m EjectedMsg) tea.Cmd {
 	}
 	name := d.Bench.Targets[n].Name
 	if m.err != nil {
-		d.Notice = fmt.Sprintf("%s is not ejected: %v. Eject it with your system, then it is safe to unplug.", name, m.err)
+		d.Notice = fmt.Sprintf("%s is not ejected: %v. Eject it with your system, then it is safe to unplug.", name,
+			m.err)
 		return d.SurveyTarget(n)
 	}
 	d.Targets[n].Ejected = m.release.Safe

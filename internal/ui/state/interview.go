@@ -26,7 +26,8 @@ func (d *State) Interview() tea.Cmd {
 func (d *State) SetInterview(m InterviewMsg) tea.Cmd {
 	d.Notice = "L lists the loader that your answers made; P adds what it fills."
 	if m.Err != nil {
-		d.Notice = fmt.Sprintf("The questions ended early (%v). What you answered is kept, and it goes on there.", m.Err)
+		d.Notice = fmt.Sprintf("The questions ended early (%v). What you answered is kept, and it goes on there.",
+			m.Err)
 	}
 	return d.Reload()
 }

@@ -123,7 +123,8 @@ func (d *State) nextAfter(n int, p *plan.Plan) step {
 	case d.servedHere(n):
 		return step{Next{Say: "play: " + t.Serving.Address()}, true}
 	case len(p.Left) > 0 && t.Lane == nil: // after a run it is known
-		return step{Next{OnFit, "m", fmt.Sprintf("see why %s not fit on %s: %s", does(len(p.Left), "wanted title"), name,
+		return step{Next{OnFit, "m", fmt.Sprintf("see why %s not fit on %s: %s", does(len(p.Left), "wanted title"),
+			name,
 			p.Left[0].Why.Say)}, true}
 	case d.Unplugs(n):
 		return step{Next{OnRun, "e", "eject " + name + ": " + left}, true}

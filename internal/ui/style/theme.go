@@ -78,7 +78,7 @@ func (t *Theme) Contrast(dark bool) {
 	}
 }
 
-// Safe has colours that are told apart without telling red from green: those of Okabe and Ito.
+// Safe has colours that also people tell apart who see red and green alike: those of Okabe and Ito.
 func (t *Theme) Safe(dark bool) {
 	if t.Plain {
 		return

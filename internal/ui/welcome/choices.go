@@ -25,8 +25,9 @@ func (m *Model) gamesChoices() (out []choice) {
 		out = append(out, choice{name: state.Short(f.Path), say: gamesWords(&f),
 			do: func() (tea.Cmd, bool) { return m.takeGames(f.Path) }})
 	}
-	return append(out, choice{name: "Look round first", say: "an empty bench; everything can be added later", apart: true,
-		do: m.lookRound})
+	return append(out, choice{name: "Look round first", say: "an empty bench; everything can be added later",
+		apart: true,
+		do:    m.lookRound})
 }
 
 func gamesWords(f *gamefolders.Folder) string {
@@ -169,7 +170,10 @@ func (m *Model) likely(p *loader.Profile) int {
 			continue
 		}
 		all++
-		if slices.ContainsFunc(x.Extensions, func(ext string) bool { return slices.Contains(m.games[i].Extensions, ext) }) {
+		if slices.ContainsFunc(x.Extensions, func(ext string) bool {
+			return slices.Contains(m.games[i].Extensions,
+				ext)
+		}) {
 			known++
 		}
 	}
@@ -234,8 +238,9 @@ func (m *Model) heading() (ask, typing string) {
 	case whereGames:
 		return "Where are your games?", "or type the path of a folder"
 	case whatToFill:
-		return "What shall be filled?", "or type a folder, an image, " + protocols.Examples("or") + ", or " + served.Scheme +
-			"NAME"
+		return "What shall be filled?",
+			"or type a folder, an image, " + protocols.Examples("or") + ", or " + served.Scheme +
+				"NAME"
 	}
 	return "Which loader reads " + m.targetName() + "?", "or type its name"
 }

@@ -48,7 +48,8 @@ func (m *Model) answered(t *style.Theme, w int) string {
 	case whatToFill:
 		return "  " + t.Paint(t.Dim, t.Clip("Games: "+state.Short(m.source), w-4))
 	case whichLoader:
-		return "  " + t.Paint(t.Dim, t.Clip(fmt.Sprintf("Games: %s    To fill: %s", state.Short(m.source), m.targetName()), w-4))
+		return "  " + t.Paint(t.Dim, t.Clip(fmt.Sprintf("Games: %s    To fill: %s", state.Short(m.source),
+			m.targetName()), w-4))
 	}
 	return ""
 }

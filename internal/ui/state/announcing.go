@@ -8,11 +8,11 @@ import (
 	"polytome/internal/notify"
 )
 
-// longRun is from how long on the end of a run is told to somebody who may look elsewhere.
+// longRun is from how long on the end of a run is announced to somebody who may look elsewhere.
 const longRun = 30 * time.Second
 
-// tell tells that a run has ended that took long: with the terminal's bell, and with a notification.
-func (d *State) tell(l *Lane) tea.Cmd {
+// announce announces that a run has ended that took long: with the terminal's bell, and with a notification.
+func (d *State) announce(l *Lane) tea.Cmd {
 	if l.Report.Elapsed < longRun {
 		return nil
 	}
