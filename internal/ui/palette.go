@@ -231,7 +231,8 @@ func (a *app) openHistory() {
 			say = "a choice"
 		}
 		all = append(all, entry{say, "", fmt.Sprintf("%d", n+1), "undo to here", func() tea.Cmd {
-			return a.state.UndoTo(n + 1) }})
+			return a.state.UndoTo(n + 1)
+		}})
 	}
 	if len(all) == 0 {
 		a.state.Notice = "Nothing was chosen yet that could be undone."
