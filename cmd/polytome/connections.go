@@ -156,6 +156,17 @@ func givePassword(file string) {
 	})
 }
 
+// givePasswordIn takes the password from a variable of the environment.
+func givePasswordIn(variable string) {
+	secret.Give(func() (string, bool) {
+		text, ok := os.LookupEnv(variable)
+		if !ok {
+			fmt.Fprintf(stderr(), "polytome: there is no environment variable %s with a password\n", variable)
+		}
+		return text, ok
+	})
+}
+
 // askFor asks for what a server wants, where someone is there to answer: a password, or that its key is accepted. It
 // reports whether trying again may help.
 func askFor(err error) bool {

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 
@@ -72,22 +73,36 @@ Exit status: 0 all done, 1 failed, 2 wrong usage, 3 done but not everything fitt
 	}
 	root.Version = version()
 	root.SetVersionTemplate("Polytome {{.Version}}\n")
-	passwordFile := ""
-	root.PersistentPreRun = func(cmd *cobra.Command, _ []string) {
-		if passwordFile != "" {
+	passwordFile, passwordIn, passwordInput := "", "", false
+	root.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error {
+		if (passwordFile != "" || passwordInput) && passwordIn != "" || passwordFile != "" && passwordInput {
+			return usageError{errors.New("--password-file, --password-stdin and --password-env exclude each other")}
+		}
+		if passwordInput {
+			passwordFile = "-"
+		}
+		switch {
+		case passwordFile != "":
 			givePassword(passwordFile)
+		case passwordIn != "":
+			givePasswordIn(passwordIn)
 		}
 		for c := cmd; c != nil; c = c.Parent() {
 			if c.Name() == "image" { // it writes the bytes of files, and cleans its own texts
-				return
+				return nil
 			}
 		}
 		cmd.SetOut(&cleaner{to: cmd.OutOrStdout()})
+		return nil
 	}
 	root.SetFlagErrorFunc(wrongFlag)
 	root.Flags().StringVar(&opt.bench, "bench", "", "the bench file (default: "+ownBench()+")")
 	root.PersistentFlags().StringVar(&passwordFile, "password-file", "",
 		"for scripts: read the server's password from the first line of this file; - is standard input")
+	root.PersistentFlags().BoolVar(&passwordInput, "password-stdin", false,
+		"for scripts: read the server's password from the first line of standard input")
+	root.PersistentFlags().StringVar(&passwordIn, "password-env", "",
+		"for scripts: take the server's password from the environment variable of this name")
 	root.Flags().BoolVar(&opt.ascii, "ascii", false, "draw with ASCII characters only")
 	root.AddCommand(demoCommand(), scanCommand(), verifyCommand(), imageCommand(), fitCommand(), planCommand(),
 		fillCommand(), runsCommand(), restoreCommand(), checkCommand(), checklistCommand(), coversCommand(),

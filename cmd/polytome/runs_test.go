@@ -258,10 +258,19 @@ func TestAPasswordForScripts(t *testing.T) {
 		assert.NotContains(t, stderr, s.Password)
 	}
 	assert.Contains(t, ok(t, "connections", "test", at, "--password-file", right), "logs in "+s.User)
-	piped := exec.Command(binary, "connections", "test", at, "--password-file", "-")
-	piped.Stdin = strings.NewReader(s.Password + "\n")
-	status, _, stderr := finish(t, piped)
-	assert.Equal(t, statusDone, status, stderr)
+	for _, flag := range [][]string{{"--password-file", "-"}, {"--password-stdin"}} {
+		piped := exec.Command(binary, append([]string{"connections", "test", at}, flag...)...)
+		piped.Stdin = strings.NewReader(s.Password + "\n")
+		status, _, stderr := finish(t, piped)
+		assert.Equal(t, statusDone, status, stderr)
+	}
+	t.Setenv("FERRY_PASSWORD", s.Password)
+	assert.Contains(t, ok(t, "connections", "test", at, "--password-env", "FERRY_PASSWORD"), "logs in "+s.User)
+	status, _, stderr := polytome(t, "connections", "test", at, "--password-env", "FERRY_PASSWROD")
+	assert.Equal(t, statusFailed, status)
+	assert.Contains(t, stderr, "there is no environment variable FERRY_PASSWROD")
+	status, _, _ = polytome(t, "connections", "test", at, "--password-env", "A", "--password-stdin")
+	assert.Equal(t, statusUsage, status)
 
 	env := append(os.Environ(), "XDG_STATE_HOME="+t.TempDir())
 	fill := exec.Command(binary, "fill", "--from", games, "--loader", "oxbow", "--to", at, "--limit", "8MiB",
