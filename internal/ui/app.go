@@ -162,7 +162,7 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	if w, ok := a.stage().(interface{ Work() tea.Cmd }); ok {
 		cmd = tea.Batch(cmd, w.Work())
 	}
-	return m, tea.Batch(cmd, a.state.Work())
+	return m, tea.Batch(cmd, a.state.Work(a.panel == nil && a.at >= runStage))
 }
 
 func (a *app) update(msg tea.Msg) (tea.Model, tea.Cmd) {

@@ -102,11 +102,22 @@ func (d *State) Foresee(n int) tea.Cmd {
 	}
 }
 
-// SetForeseen takes over what a check will say.
-func (d *State) SetForeseen(m ForeseenMsg) {
+// SetForeseen takes over what a check will say. Who waited for it to write is asked now.
+func (d *State) SetForeseen(m ForeseenMsg) tea.Cmd {
 	n, ok := d.end(m.ticket)
 	if !ok || m.foreseeing != (foreseeing{d.Targets[n].Survey, d.changes}) {
-		return
+		return nil
 	}
-	d.Targets[n].Foreseen = Foreseen{m.report, m.foreseeing}
+	t := d.Targets[n]
+	t.Foreseen = Foreseen{m.report, m.foreseeing}
+	if !t.asksToWrite || d.Question != nil {
+		return nil
+	}
+	return d.AskWrite(n)
+}
+
+// foreseenNow reports whether it is known, as far as it can be, what a check will say of target n.
+func (d *State) foreseenNow(n int) bool {
+	t := d.Targets[n]
+	return t.Foreseen.of == foreseeing{t.Survey, d.changes} && !d.goesOn(n, foresees)
 }

@@ -200,6 +200,11 @@ func (d *State) AskWrite(n int) tea.Cmd {
 			name, other)
 		return nil
 	}
+	t := d.Targets[n]
+	if t.asksToWrite = !d.foreseenNow(n); t.asksToWrite {
+		d.Notice = "One moment: what the console will list afterwards is worked out …"
+		return d.Foresee(n)
+	}
 	d.Notice = ""
 	start := func() tea.Cmd {
 		if d.At(n).Survey != s || d.Looking(n) {

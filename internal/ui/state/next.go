@@ -207,12 +207,17 @@ func countTitles(l *Lane) string {
 	return size.Count(l.Plan.Titles, "title")
 }
 
-// Work is the slow work that needs doing for what every screen says.
-func (d *State) Work() tea.Cmd {
+// Work is the slow work that needs doing for what every screen says. With many titles, what a check will say is worked
+// out only where it is looked at, as it takes seconds.
+func (d *State) Work(lookedAt bool) tea.Cmd {
 	var all []tea.Cmd
+	few := len(d.Scan.Titles) <= Inline
 	for n := range d.Targets {
-		if n == d.Target || len(d.Scan.Titles) <= Inline {
-			all = append(all, d.PlanSoon(n), d.Foresee(n))
+		if n == d.Target || few {
+			all = append(all, d.PlanSoon(n))
+		}
+		if few || n == d.Target && lookedAt {
+			all = append(all, d.Foresee(n))
 		}
 	}
 	return tea.Batch(all...)

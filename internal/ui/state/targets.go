@@ -28,7 +28,9 @@ type Target struct {
 	Serving  *Serving // nil while it is not served
 
 	planning planning // the plan that is being made
-	jobs     *jobs
+	// asksToWrite is set while somebody waits for what a check will say, to write then.
+	asksToWrite bool
+	jobs        *jobs
 }
 
 // Running reports whether a run goes on there.

@@ -29,8 +29,8 @@ func (d *State) Update(msg tea.Msg) (t Taken, ok bool) {
 	case EjectedMsg:
 		t.Cmd = d.SetEjected(msg)
 	case ForeseenMsg:
-		d.SetForeseen(msg)
-		t.Refresh = true
+		t.Cmd = d.SetForeseen(msg)
+		t.Refresh, t.Ask = true, true
 	case SharingMsg:
 		d.SetSharing(msg)
 	case SupposingMsg:
