@@ -118,7 +118,7 @@ func TestABeginnerWithABareStick(t *testing.T) {
 	n.sees("Which loader reads quay-28.img?", "Rowan", "Vesper")
 	n.find("Rowan")
 	n.keys("enter")
-	n.sees("D Drives", "What is lost", "Next: W")
+	n.sees("D Drives", "What is lost", "Next: W prepare quay-28.img; its name is asked for first")
 	n.keys("W", "type:quay-28.img", "enter")
 	n.sees("quay-28.img is ready")
 	n.keys("W", "m", "W", "enter")
@@ -152,7 +152,7 @@ func TestABeginnerWithAnUnknownConsole(t *testing.T) {
 		n.find("None of these: teach")
 		n.keys("enter")
 	}
-	n.sees("N Teach")
+	n.sees("N Teach", "Next: y take what is proposed")
 	assert.LessOrEqual(t, n.pressed, 14)
 }
 

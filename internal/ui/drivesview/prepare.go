@@ -204,6 +204,18 @@ func follow(events <-chan prepare.Event) tea.Cmd {
 	}
 }
 
+// Next is the step that brings forward what is shown of a drive; ok is false where there is none of the panel's own.
+func (m *Model) Next() (n state.Next, ok bool) {
+	switch {
+	case m.show == preparing && m.plan != nil && m.report == nil && m.busy == "":
+		return state.Next{Screen: state.OnDrives, Key: "W", Say: "prepare " + m.plan.Drive.Name() +
+			"; its name is asked for first"}, true
+	case m.show == titles && len(m.disk.wish) > 0:
+		return state.Next{Screen: state.OnDrives, Key: "W", Say: "write the switches that were turned"}, true
+	}
+	return n, false
+}
+
 func (m *Model) readyWhy() state.Why {
 	p := m.plan
 	if p == nil {

@@ -338,6 +338,18 @@ func (m *Model) Actions() []state.Action {
 	return append(all, state.Movement(list)...)
 }
 
+// Next is the step that brings teaching forward; ok is false while nothing is taught.
+func (m *Model) Next() (n state.Next, ok bool) {
+	if m.draft == nil || m.busy != "" || m.hex != nil {
+		return n, false
+	}
+	if open := len(m.questions()); open > 0 {
+		return state.Next{Screen: m.Name(), Key: "y", Say: "take what is proposed, or answer otherwise with enter: " +
+			size.Count(open, "question") + " open"}, true
+	}
+	return state.Next{Screen: m.Name(), Key: "W", Say: "write the profile; then the stick is on the bench"}, true
+}
+
 // Click moves the cursor to the side and row that was clicked.
 func (m *Model) Click(x, y int) tea.Cmd {
 	m.onSaid = m.split > 0 && x >= m.split || m.split == 0 && m.onSaid
