@@ -200,7 +200,8 @@ func drivesHealth(ctx context.Context) diagnosis {
 	}
 	if len(barred) > 0 {
 		return diagnosis{"drives", false, strings.Join(barred, ", ") + ": you may not write to it directly",
-			"start Polytome with sudo, or add yourself to the group that owns the device, often \"disk\"; mounted folders work"}
+			"start Polytome with sudo, or add yourself to the group that owns the device, often \"disk\"; " +
+				"mounted folders work"}
 	}
 	return diagnosis{"drives", true, size.Count(len(all), "drive") + " seen", ""}
 }

@@ -220,7 +220,7 @@ func TestQuittingARunAsksAndTheNextTakesItUp(t *testing.T) {
 	term.wait("past runs", "complete", "stopped")
 }
 
-func TestANewBenchAsksForGamesAndTarget(t *testing.T) {
+func TestTheFirstStartAsksForGamesAndTarget(t *testing.T) {
 	w := world(t)
 	file := filepath.Join(t.TempDir(), "mine.toml")
 	term := open(t, 100, 30, binary+" --bench "+file)

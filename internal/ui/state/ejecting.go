@@ -7,6 +7,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"polytome/internal/core/run"
 	"polytome/internal/drives"
 	"polytome/internal/target/served"
 )
@@ -86,9 +87,12 @@ func (d *State) Finished(n int) string {
 	}
 	say := fmt.Sprintf("Done: %s written", countTitles(l))
 	if r := d.Targets[n].Check.Report; r != nil {
-		if starts := r.Starts(); starts == len(r.Listed) {
+		switch starts := r.Starts(); {
+		case starts == len(r.Listed) && l.Verify != run.VerifyFull: // nobody has read it
+			say += fmt.Sprintf(", the console lists %d", starts)
+		case starts == len(r.Listed):
 			say += fmt.Sprintf(", the console lists %d, all readable", starts)
-		} else {
+		default:
 			say += fmt.Sprintf(", the console lists %d and starts %d", len(r.Listed), starts)
 		}
 	}

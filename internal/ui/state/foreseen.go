@@ -2,7 +2,6 @@ package state
 
 import (
 	"fmt"
-	"slices"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -39,11 +38,10 @@ func (f Foreseen) Problems() (out []*check.Finding) {
 
 // Stops is the first finding for which the console would list nothing; nil for none.
 func (f Foreseen) Stops() *check.Finding {
-	all := f.Problems()
-	if i := slices.IndexFunc(all, func(x *check.Finding) bool { return x.Grade == check.Stops }); i >= 0 {
-		return all[i]
+	if f.Report == nil || len(f.Findings) == 0 || f.Findings[0].Grade != check.Stops { // the worst come first
+		return nil
 	}
-	return nil
+	return &f.Findings[0]
 }
 
 // Say is what is known to be wrong, in a clause; "" for nothing.

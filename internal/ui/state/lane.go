@@ -367,7 +367,8 @@ func (d *State) carry(n int, b journal.Beginning, job run.Job, g run.Guess, lear
 	l.forecast.Limit(job.Limit)
 	d.Targets[n].Lane, d.Targets[n].Check = l, Checked{}
 	d.drop(n, checking)
-	d.drop(n, looking) // it is looked at when the run has ended
+	d.drop(n, looking)  // it is looked at when the run has ended
+	d.drop(n, foresees) // which may have the only connection that a console allows
 	out := make(chan RunMsg, 64)
 	emit := func(m RunMsg) {
 		m.lane, m.next = l, out

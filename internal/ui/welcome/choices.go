@@ -204,7 +204,7 @@ func (m *Model) empty() tea.Cmd {
 
 // teachTyped has a console be learnt from what was typed.
 func (m *Model) teachTyped() (tea.Cmd, bool) {
-	m.problem = "Type the folder, image or address of a stick that the console reads, press enter, and choose teach then."
+	m.problem = "Type the folder, image or address of a stick that the console reads; press enter, then choose teach."
 	return nil, false
 }
 
