@@ -201,6 +201,7 @@ func (a *app) update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		case a.mode == finding, a.mode == answering && !a.state.Question.Agree:
 			a.input, _ = a.input.Update(msg)
 			if a.mode == finding {
+				a.state.Touched = true
 				a.stage().SetFilter(a.input.Value())
 			}
 		}
@@ -398,6 +399,7 @@ func (a *app) click(x, y int) tea.Cmd {
 	}
 	f := a.frame()
 	if y >= f.top && y < f.top+f.height && x < f.width {
+		a.state.Touched = true
 		return a.stage().Click(x, y-f.top)
 	}
 	return nil
@@ -419,6 +421,7 @@ func (a *app) wheel(msg tea.MouseWheelMsg) {
 	if a.welcome != nil || a.mode != normal {
 		return
 	}
+	a.state.Touched = true
 	switch msg.Button {
 	case tea.MouseWheelUp:
 		a.stage().Wheel(-wheelRows)

@@ -47,8 +47,10 @@ func (a *app) key(msg tea.KeyPressMsg) tea.Cmd {
 	case finding, answering:
 		return a.typed(msg)
 	}
-	for _, x := range a.all() {
+	own := len(a.stage().Actions())
+	for i, x := range a.all() {
 		if key.Matches(msg, x.Key) {
+			a.state.Touched = a.state.Touched || i < own
 			a.state.Notice = ""
 			return a.do(x)
 		}
@@ -128,6 +130,7 @@ func (a *app) typed(msg tea.KeyPressMsg) tea.Cmd {
 	var cmd tea.Cmd
 	a.input, cmd = a.input.Update(msg)
 	if a.mode == finding {
+		a.state.Touched = true
 		a.stage().SetFilter(a.input.Value())
 	} else {
 		a.complete()

@@ -258,7 +258,7 @@ func (a *app) lately(e *entry) int { return slices.Index(a.recent, e.name) + 1 }
 // chose does what was chosen from a palette, and remembers it.
 func (a *app) chose(e *entry) tea.Cmd {
 	a.recent = append(slices.DeleteFunc(a.recent, func(n string) bool { return n == e.name }), e.name)
-	a.state.Notice = ""
+	a.state.Notice, a.state.Touched = "", true
 	cmd := e.do()
 	a.settled()
 	return cmd

@@ -50,6 +50,9 @@ type State struct {
 
 	Scan     scan.Result
 	Scanning bool
+	// Touched is that a person has moved or done something in a list: from then on its cursor stays on its title,
+	// whatever a scan finds before it. Until then it stands at the top.
+	Touched bool
 	// Verifying is the check of files under way, nil for none.
 	Verifying *Verifying
 	// Question is what is asked at the foot, nil for nothing.

@@ -211,7 +211,9 @@ func (r *TitleRows) Wheel(by int) { r.List.Move(by) }
 // still shown.
 func (r *TitleRows) Refresh() {
 	at := ""
-	if i, ok := r.Title(); ok && i < len(r.of.Scan.Titles) {
+	if !r.of.Touched {
+		r.List.Home()
+	} else if i, ok := r.Title(); ok && i < len(r.of.Scan.Titles) {
 		at = r.made
 	}
 	r.rows, r.titles, r.hidden = r.rows[:0], 0, 0
@@ -314,6 +316,7 @@ func (r *TitleRows) Title() (i int, ok bool) {
 
 // Select puts the cursor on a title, which is shown whatever the list was narrowed to.
 func (r *TitleRows) Select(key string) {
+	r.of.Touched = true
 	r.only = nil
 	r.SetFilter("")
 	for i, row := range r.rows {
