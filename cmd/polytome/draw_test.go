@@ -80,7 +80,7 @@ func TestTheMapOfADriveIsDrawnBeforeAndAfter(t *testing.T) {
 	ok(t, "draw", "map", image, "-o", filepath.Join(dir, "map.pdf"))
 	text := paperText(t, filepath.Join(dir, "map.pdf"))
 	for _, s := range []string{"What is stored where on north-58.img", "2 files fragmented", "Afterwards",
-		"every file is contiguous", "Gannet Patrol.iso", "The largest free runs"} {
+		"every file is contiguous", "Gannet Patrol", "fragment 2 of 3", "From the beginning to the end"} {
 		assert.Contains(t, text, s)
 	}
 	assert.Contains(t, ok(t, "drives", "map", image), "2 fragmented files", "it was a rehearsal only")

@@ -81,7 +81,7 @@ func TestDrivesFragmentedAndDamaged(t *testing.T) {
 	img := filepath.Join(w.Dir, "drives", "north-58.img")
 	out := ok(t, "drives", "map", img)
 	assert.Contains(t, out, "2 fragmented files")
-	assert.Contains(t, out, "!")
+	assert.Contains(t, out, "1.02 GiB  Gannet Patrol (Vesper): fragment 2 of 3\n")
 	var m struct {
 		Files []struct {
 			Path string

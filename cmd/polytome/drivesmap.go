@@ -6,11 +6,11 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"strings"
 
 	"github.com/spf13/cobra"
 
 	"polytome/internal/core/blockmap"
+	"polytome/internal/core/loader"
 	"polytome/internal/drives"
 	"polytome/internal/format/volume"
 	"polytome/internal/size"
@@ -43,7 +43,6 @@ func openVolume(ctx context.Context, what string) (*drive.Target, error) {
 // drivesMapOptions are the flags of drives map.
 type drivesMapOptions struct {
 	asJSON, defragment, all bool
-	width                   int
 }
 
 func drivesMap() *cobra.Command {
@@ -51,9 +50,9 @@ func drivesMap() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "map TARGET [FILE…]",
 		Short: "Show what is stored where on a volume, and defragment files",
-		Long: `Shows the map of a FAT or exFAT volume, or of a slab disk: every character is an equal part of it.
-  #  contiguous file    !  fragmented file    +  folder    =  used by the volume    .  free
-On a slab disk, files are titles, and small files count as a folder.
+		Long: `Shows a FAT or exFAT volume, or a slab disk, as a measuring tape: what lies where from its beginning
+to its end, what is free between, and which titles are fragmented. What lies one behind the other and belongs to one
+title is one line; so are small files that belong to none, unless --all lists each of them.
 --defragment makes fragmented files contiguous, those given or all: each is
 rewritten into a free run and read back before the old copy is freed. Where no free run is large enough, other files
 are moved out of the way. A mounted volume is only read.`,
@@ -65,8 +64,7 @@ are moved out of the way. A mounted volume is only read.`,
 	}
 	cmd.Flags().BoolVar(&opt.asJSON, "json", false, "print JSON: every file with its clusters")
 	cmd.Flags().BoolVar(&opt.defragment, "defragment", false, "defragment files")
-	cmd.Flags().BoolVar(&opt.all, "all", false, "list every file, not only fragmented ones")
-	cmd.Flags().IntVar(&opt.width, "width", 64, "characters in a line")
+	cmd.Flags().BoolVar(&opt.all, "all", false, "list small files one by one")
 	return cmd
 }
 
@@ -75,17 +73,21 @@ func (opt *drivesMapOptions) run(cmd *cobra.Command, args []string) (err error) 
 	if len(args) > 1 && !opt.defragment {
 		return usageError{errors.New("giving files needs --defragment")}
 	}
+	set, err := known()
+	if err != nil {
+		return err
+	}
 	if d, v, err := slabAt(ctx, args[0]); err != nil {
 		return err
 	} else if d != nil {
 		if opt.defragment {
 			return usageError{fmt.Errorf("it is a slab disk: polytome slab compact %s does that", args[0])}
 		}
-		m, err := blockmap.On(ctx, drives.Here, d, v)
+		m, err := blockmap.On(ctx, drives.Here, d, v, set)
 		if err != nil {
 			return err
 		}
-		return opt.show(cmd.OutOrStdout(), m)
+		return opt.show(cmd.OutOrStdout(), m, set)
 	}
 	p, err := openVolume(ctx, args[0])
 	if err != nil {
@@ -95,29 +97,26 @@ func (opt *drivesMapOptions) run(cmd *cobra.Command, args []string) (err error) 
 	if opt.defragment {
 		return gatherFiles(ctx, cmd.OutOrStdout(), p, args[1:])
 	}
-	m, err := blockmap.Read(ctx, p.Volume())
+	m, err := blockmap.Read(ctx, p.Volume(), set)
 	if err != nil {
 		return err
 	}
-	return opt.show(cmd.OutOrStdout(), m)
+	return opt.show(cmd.OutOrStdout(), m, set)
 }
 
-func (opt *drivesMapOptions) show(out io.Writer, m *blockmap.Map) error {
+func (opt *drivesMapOptions) show(out io.Writer, m *blockmap.Map, set *loader.Set) error {
 	if opt.asJSON {
 		return printJSON(out, m)
 	}
-	printMap(out, m, opt.width, opt.all)
+	least := m.Least()
+	if opt.all {
+		least = 0
+	}
+	printTape(out, m, m.Lengths(least), set)
 	return nil
 }
 
-// mapRows is how many lines a map has.
-const mapRows = 16
-
-var mapSigns = map[blockmap.Kind]byte{blockmap.Free: '.', blockmap.File: '#', blockmap.Fragmented: '!',
-	blockmap.Folder: '+', blockmap.System: '='}
-
-func printMap(out io.Writer, m *blockmap.Map, width int, all bool) {
-	width = max(8, min(width, 512))
+func printTape(out io.Writer, m *blockmap.Map, all []blockmap.Length, set *loader.Set) {
 	info := m.Info
 	name := info.Label
 	if name == "" {
@@ -127,47 +126,40 @@ func printMap(out io.Writer, m *blockmap.Map, width int, all bool) {
 	if info.Filesystem == drives.Slab {
 		one, unit, remedy = "title", "slabs", "polytome slab compact makes them contiguous"
 	}
-	fmt.Fprintf(out, "%s, %s, %s, %s of %s\n", name, drives.FilesystemShown(info.Filesystem), size.Format(info.Size),
-		unit,
-		size.Format(info.Cluster))
-	cells := m.Cells(width * mapRows)
-	for r := range mapRows {
-		var b strings.Builder
-		for _, c := range cells[r*width : (r+1)*width] {
-			b.WriteByte(mapSigns[c.Kind])
+	fmt.Fprintf(out, "%s, %s, %s, %s of %s; %s free, the largest free run %s\n", name,
+		drives.FilesystemShown(info.Filesystem), size.Format(info.Size), unit, size.Format(info.Cluster),
+		size.Format(m.FreeBytes()), size.Format(m.Largest()))
+	fmt.Fprintf(out, "\n  %12s  %12s  %s\n", "begins at", "length", "what lies there")
+	for _, l := range all {
+		what, how := m.Say(l)
+		if p := set.Platform(m.Platform(l)); p != nil {
+			what += " (" + p.Shown + ")"
 		}
-		fmt.Fprintf(out, "  %s\n", b.String())
+		if l.Parts > 1 || l.Kind == blockmap.Fragmented {
+			what += ": " + how
+		}
+		fmt.Fprintf(out, "  %12s  %12s  %s\n", size.Format(m.Begins(l)), size.Format(m.Bytes(l)), what)
 	}
+	fmt.Fprintln(out)
 	pieces := m.Fragmented()
-	fmt.Fprintf(out, "%s free, the largest free run %s\n", size.Format(m.FreeBytes()), size.Format(m.Largest()))
-	switch len(pieces) {
-	case 0:
+	if len(pieces) == 0 {
 		fmt.Fprintf(out, "Every %s is contiguous.\n", one)
-	default:
+	} else {
 		fmt.Fprintf(out, "%s; %s:\n", size.Count(len(pieces), "fragmented "+one), remedy)
 	}
-	list := pieces
-	if all {
-		list = m.Files
+	for _, f := range pieces {
+		fmt.Fprintf(out, "  %4d fragments  %12s  %s\n", len(f.Runs), size.Format(f.Size), f.Path)
 	}
-	for _, f := range list {
-		if f.Folder {
-			continue
+	for _, f := range m.Files {
+		if f.Err != "" {
+			fmt.Fprintf(out, "  %s: %s\n", f.Path, f.Err)
 		}
-		fmt.Fprintf(out, "  %4d  %12s  %s%s\n", len(f.Runs), size.Format(f.Size), f.Path, trouble(f))
 	}
-}
-
-func trouble(f volume.Piece) string {
-	if f.Err == "" {
-		return ""
-	}
-	return "  (" + f.Err + ")"
 }
 
 // gatherFiles brings files into one piece.
 func gatherFiles(ctx context.Context, out io.Writer, p *drive.Target, names []string) error {
-	m, err := blockmap.Read(ctx, p.Volume())
+	m, err := blockmap.Read(ctx, p.Volume(), nil)
 	if err != nil {
 		return err
 	}

@@ -278,7 +278,7 @@ func (src *Source) volumeMap(ctx context.Context, r Request) (Subject, error) {
 	if err != nil {
 		return nil, fmt.Errorf("only the map of a drive or image can be drawn: %w", err)
 	}
-	m := VolumeMap{Target: filepath.Base(name)}
+	m := VolumeMap{Target: filepath.Base(name), Shown: ShownBy(src.Set)}
 	if r.Ready != nil {
 		if m.Ready, err = prepare.Make(ctx, src.Drives, d, src.Set, *r.Ready); err != nil {
 			return nil, err
@@ -289,7 +289,7 @@ func (src *Source) volumeMap(ctx context.Context, r Request) (Subject, error) {
 		return m, nil
 	}
 	if v := d.Find(part); v != nil && v.Filesystem == drives.Slab {
-		m.Now, err = blockmap.On(ctx, src.Drives, d, v)
+		m.Now, err = blockmap.On(ctx, src.Drives, d, v, src.Set)
 		return m, err
 	}
 	p, err := drive.OpenVolume(ctx, src.Drives, drive.Address{Drive: d.Path, Part: part}, drive.Options{})
@@ -297,11 +297,11 @@ func (src *Source) volumeMap(ctx context.Context, r Request) (Subject, error) {
 		return nil, err
 	}
 	defer p.Close()
-	if m.Now, err = blockmap.Read(ctx, p.Volume()); err != nil {
+	if m.Now, err = blockmap.Read(ctx, p.Volume(), src.Set); err != nil {
 		return nil, err
 	}
 	if len(m.Now.Fragmented()) > 0 && r.Ready == nil {
-		if m.After, m.NotFixed, err = blockmap.AfterDefragmenting(ctx, p.Volume()); err != nil {
+		if m.After, m.NotFixed, err = blockmap.AfterDefragmenting(ctx, p.Volume(), src.Set); err != nil {
 			return nil, err
 		}
 		m.Planned = "now, and after defragmenting every file"

@@ -2,14 +2,12 @@ package draw
 
 import (
 	"fmt"
-	"path"
 
 	"polytome/internal/core/blockmap"
 	"polytome/internal/core/prepare"
 	"polytome/internal/draw/scene"
 	"polytome/internal/draw/typeface"
 	"polytome/internal/drives"
-	"polytome/internal/format/volume"
 	"polytome/internal/size"
 )
 
@@ -17,6 +15,7 @@ import (
 type VolumeMap struct {
 	Target string
 	Now    *blockmap.Map
+	Shown  Shown
 	// After is the volume as it will be, nil for nothing planned; Planned says what, and NotFixed which files stay
 	// fragmented, and why.
 	After    *blockmap.Map
@@ -25,15 +24,6 @@ type VolumeMap struct {
 	// Ready is a drive that is to be prepared; nil for none. Its volumes are drawn before and after.
 	Ready *prepare.Plan
 }
-
-// mapRowsTall is how many rows a map has, mapRowsShort one of two that stand below each other; mapCell is how wide a
-// part is that can be distinguished, in points.
-const (
-	mapRowsTall  = 30
-	mapRowsShort = 14
-	mapCell      = 1.6
-	mapRow       = 12.0
-)
 
 // Draw draws the map.
 func (m VolumeMap) Draw(o Options) *scene.Drawing {
@@ -48,26 +38,21 @@ func (m VolumeMap) Draw(o Options) *scene.Drawing {
 		return s.End()
 	}
 	if m.After == nil {
-		volumeOf(s, "", m.Now, mapRowsTall)
+		volumeOf(s, "", m.Now)
 	} else {
-		volumeOf(s, "Now", m.Now, mapRowsShort)
-		volumeOf(s, "Afterwards", m.After, mapRowsShort)
+		volumeOf(s, "Now", m.Now)
+		volumeOf(s, "Afterwards", m.After)
 		for _, n := range m.NotFixed {
 			paragraph(s, body, 0, n)
 		}
 		s.Y += 6
 	}
-	pieces(s, m.Now)
-	holes(s, m.Now)
+	lengths(s, m.Now, m.Shown)
 	return s.End()
 }
 
-func volumeOf(s *scene.Sheet, when string, m *blockmap.Map, high int) {
-	need := float64(high)*mapRow + 90 // with the lines above and below
-	if len(m.Fragmented()) > 0 {
-		need += 82 // the arcs, the strip below them and a line
-	}
-	s.Need(need)
+func volumeOf(s *scene.Sheet, when string, m *blockmap.Map) {
+	s.Need(170) // with the arcs, and the lines above and below
 	if when != "" {
 		section(s, when, 0)
 	}
@@ -93,9 +78,7 @@ func volumeOf(s *scene.Sheet, when string, m *blockmap.Map, high int) {
 		size.Format(m.Largest()), pieces))
 	s.Y += 4
 	mapLegend(s)
-	look := shading{}
-	arcs(s, m, look)
-	rows(s, m, high, look)
+	tape(s, m)
 	s.Y += 14
 }
 
@@ -122,7 +105,7 @@ func mapLegend(s *scene.Sheet) {
 	for _, l := range []struct {
 		kind blockmap.Kind
 		say  string
-	}{{blockmap.File, "contiguous file"}, {blockmap.Fragmented, "fragmented file, fragments joined by arcs"},
+	}{{blockmap.File, "contiguous, with the next one"}, {blockmap.Fragmented, "a fragment, joined by arcs"},
 		{blockmap.Folder, "a folder"}, {blockmap.System, "the volume's own"}, {blockmap.Free, "free"}} {
 		fillOf(s.Page, x, s.Y, 14, 8, l.kind, false)
 		s.Rect(x, s.Y, 14, 8, 0.5, scene.Black, nil)
@@ -132,145 +115,111 @@ func mapLegend(s *scene.Sheet) {
 	s.Y += 16
 }
 
-// mostArcs is of how many files the bows are drawn: those in the most pieces.
-const mostArcs, mostBows = 40, 1500
+// mostBows is how many arcs are drawn, tapeCell how wide a part of the tape is that can be distinguished, in points.
+const (
+	mostBows = 1500
+	tapeCell = 0.8
+	tapeHigh = 16.0
+)
 
-// arcs draws the volume as one strip, with bows between the pieces of a file.
-func arcs(s *scene.Sheet, m *blockmap.Map, look shading) {
-	torn := m.Fragmented()
-	if len(torn) == 0 {
-		return
-	}
+// tape draws the volume as a measuring tape, with arcs from part to part of what lies in several.
+func tape(s *scene.Sheet, m *blockmap.Map) {
+	all := m.Lengths(m.Least())
 	wide := s.Wide()
-	at := func(r volume.Run) float64 {
-		return s.Left + wide*(float64(r.First-2)+float64(r.Count)/2)/float64(max(1, m.Info.Clusters))
+	centre := func(l blockmap.Length) float64 {
+		return s.Left + wide*(float64(l.First-2)+float64(l.Count)/2)/float64(max(1, m.Info.Clusters))
+	}
+	next := map[[2]int]blockmap.Length{} // by owner and part
+	for _, l := range all {
+		if l.Parts > 1 {
+			next[[2]int{l.Owner, l.Part}] = l
+		}
 	}
 	type bow struct{ from, to, rise float64 }
 	var bows []bow
 	highest := 0.0
-	for i, f := range torn {
-		if i >= mostArcs || len(bows) >= mostBows {
-			break
+	for _, l := range all {
+		to, joined := next[[2]int{l.Owner, l.Part + 1}]
+		if !joined || l.Parts < 2 || len(bows) == mostBows {
+			continue
 		}
-		for k := 1; k < len(f.Runs) && len(bows) < mostBows; k++ {
-			a, b := at(f.Runs[k-1]), at(f.Runs[k])
-			if b < a {
-				a, b = b, a
-			}
-			bows = append(bows, bow{a, b, min(44, 4+(b-a)*0.35)})
-			highest = max(highest, bows[len(bows)-1].rise)
-		}
+		a, b := centre(l), centre(to)
+		a, b = min(a, b), max(a, b)
+		bows = append(bows, bow{a, b, min(44, 4+(b-a)*0.35)})
+		highest = max(highest, bows[len(bows)-1].rise)
 	}
 	base := s.Y + highest + 2
 	for _, b := range bows {
 		s.Arc(b.from, b.to, base, b.rise, 0.6, scene.Dark)
 	}
-	strip(s.Page, m.Cells(int(wide/mapCell)), s.Left, base, wide/float64(int(wide/mapCell)), 12, look)
-	s.Rect(s.Left, base, wide, 12, 0.6, scene.Black, nil)
-	s.Y = base + 18
-	if len(torn) > mostArcs {
-		paragraph(s, quiet, 0, fmt.Sprintf("arcs for the %d most fragmented files", mostArcs))
-	}
-	s.Y += 6
-}
-
-// shading distinguishes neighbours: every other file that is met is darker.
-type shading map[int]bool
-
-func (l shading) odd(file int) bool {
-	odd, known := l[file]
-	if !known {
-		odd = len(l)%2 == 1
-		l[file] = odd
-	}
-	return odd
-}
-
-// strip draws cells beside each other: those of one file as one.
-func strip(p *scene.Page, cells []blockmap.Cell, x, y, each, h float64, look shading) {
-	for i := 0; i < len(cells); {
-		c, from := cells[i], i
-		for i < len(cells) && cells[i].Kind == c.Kind && cells[i].File == c.File {
+	n := int(wide / tapeCell)
+	shown := m.Strip(all, n)
+	for i, odd := 0, false; i < n; odd = !odd {
+		from := i
+		for i < n && shown[i] == shown[from] {
 			i++
 		}
-		if c.Kind != blockmap.Free {
-			fillOf(p, x+float64(from)*each, y, float64(i-from)*each, h, c.Kind, look.odd(c.File))
+		l := all[shown[from]]
+		x, w := s.Left+float64(from)*wide/float64(n), float64(i-from)*wide/float64(n)
+		fillOf(s.Page, x, base, w, tapeHigh, l.Kind, odd)
+		if what, _ := m.Say(l); l.File >= 0 && l.Kind != blockmap.Folder && w > 40 {
+			pen := scene.Pen{Size: 6.5, Ink: scene.Black}
+			if l.Kind == blockmap.Fragmented {
+				pen.Ink, pen.Weight = scene.White, typeface.Bold
+			}
+			s.WriteIn(pen, x+3, base+10.3, w-6, what)
 		}
 	}
+	s.Rect(s.Left, base, wide, tapeHigh, 0.9, scene.Black, nil)
+	s.Y = base + tapeHigh
+	for _, mark := range m.Marks(int(wide / 60)) {
+		x := s.Left + mark.At*wide
+		s.Line(0.6, scene.Black, nil, scene.Point{X: x, Y: s.Y}, scene.Point{X: x, Y: s.Y + 4})
+		s.WriteIn(smaller, x, s.Y+11, s.Left+wide-x, mark.Say)
+	}
+	s.Y += 18
 }
 
-// rows draws the volume in rows, with the names of files that are large enough.
-func rows(s *scene.Sheet, m *blockmap.Map, high int, look shading) {
-	each := int(s.Wide() / mapCell)
-	wide := s.Wide() / float64(each)
-	cells := m.Cells(each * high)
-	name := scene.Pen{Size: 6.5, Ink: scene.Black}
-	for r := range high {
-		row := cells[r*each : (r+1)*each]
-		strip(s.Page, row, s.Left, s.Y, wide, mapRow, look)
-		for i := 0; i < each; {
-			from := i
-			for i < each && row[i].File == row[from].File && row[i].Kind == row[from].Kind {
-				i++
-			}
-			space := float64(i-from)*wide - 6
-			if f := row[from].File; f >= 0 && space > 50 && row[from].Kind != blockmap.Folder &&
-				(r == 0 || cells[r*each-1].File != f || from > 0) {
-				pen := name
-				if row[from].Kind == blockmap.Fragmented {
-					pen.Ink, pen.Weight = scene.White, typeface.Bold
-				}
-				s.PathIn(pen, s.Left+float64(from)*wide+3, s.Y+8.3, space, path.Base(m.Files[f].Path))
+// mostLengths is how many lengths are listed; with more of them, what is contiguous is left out.
+const mostLengths = 600
+
+// lengths lists the tape from its beginning to its end.
+func lengths(s *scene.Sheet, m *blockmap.Map, shown Shown) {
+	all := m.Lengths(m.Least())
+	left := 0
+	if len(all) > mostLengths {
+		kept := all[:0:0]
+		for _, l := range all {
+			if l.Kind == blockmap.Free || l.Parts > 1 {
+				kept = append(kept, l)
 			}
 		}
-		s.Rect(s.Left, s.Y, s.Wide(), mapRow, 0.35, scene.Rule, nil)
-		s.Y += mapRow
+		left = len(all) - len(kept)
+		if more := len(kept) - mostLengths; more > 0 {
+			kept, left = kept[:mostLengths], left+more
+		}
+		all = kept
 	}
-	s.Rect(s.Left, s.Y-float64(high)*mapRow, s.Wide(), float64(high)*mapRow, 0.9, scene.Black, nil)
-	s.Y += 4
-	part := m.Info.Size / int64(len(cells))
-	s.Write(smaller, s.Left, s.Y+6, fmt.Sprintf("from left to right and from row to row; a row is %s",
-		size.Format(part*int64(each))))
-	s.Y += 12
-}
-
-// mostFragments is how many files fragmented are listed.
-const mostFragments = 200
-
-// pieces lists the files that are in more than one.
-func pieces(s *scene.Sheet, m *blockmap.Map) {
-	torn := m.Fragmented()
-	if len(torn) == 0 {
-		return
-	}
-	section(s, "Fragmented", 60)
-	t := newTable(s, column{name: "file", path: true}, column{name: "fragments", width: 50, right: true},
-		column{name: "size", width: 70, right: true})
-	for _, f := range torn[:min(len(torn), mostFragments)] {
-		t.row(body, f.Path, size.Exact(int64(len(f.Runs))), size.Format(f.Size))
+	section(s, "From the beginning to the end", 60)
+	t := newTable(s, column{name: "begins at", width: 70, right: true}, column{name: "length", width: 70, right: true},
+		column{name: "what lies there", path: true}, column{name: "platform", width: 90},
+		column{name: "how", width: 100})
+	for _, l := range all {
+		what, how := m.Say(l)
+		platform := m.Platform(l)
+		if platform != "" {
+			platform = shown.of(platform)
+		}
+		pen := body
+		if l.Kind == blockmap.Fragmented {
+			pen = strong
+		}
+		t.row(pen, size.Format(m.Begins(l)), size.Format(m.Bytes(l)), what, platform, how)
 	}
 	t.end()
-	if more := len(torn) - mostFragments; more > 0 {
-		paragraph(s, quiet, 0, fmt.Sprintf("and %s more", size.Exact(int64(more))))
+	if left > 0 {
+		paragraph(s, quiet, 0, fmt.Sprintf("and %s more, most of them contiguous", size.Exact(int64(left))))
 	}
-}
-
-// holes lists the largest free runs.
-func holes(s *scene.Sheet, m *blockmap.Map) {
-	runs := m.LargestFree(8)
-	if len(runs) == 0 {
-		section(s, "Free runs", 20)
-		paragraph(s, body, 0, "Nothing is free.")
-		return
-	}
-	section(s, "The largest free runs", 40)
-	t := newTable(s, column{name: "begins at", width: 110, right: true}, column{name: "size", width: 90, right: true},
-		column{name: ""})
-	for _, r := range runs {
-		t.row(body, size.Format(m.Info.Heap+int64(r.First-2)*m.Info.Cluster),
-			size.Format(int64(r.Count)*m.Info.Cluster), "")
-	}
-	t.end()
 }
 
 // preparing draws a drive before and after it is prepared.

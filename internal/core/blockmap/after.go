@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 
+	"polytome/internal/core/loader"
 	"polytome/internal/drives"
 	"polytome/internal/format/volume"
 )
@@ -11,12 +12,12 @@ import (
 // AfterDefragmenting is the map of a volume as it will be when every file that is fragmented was brought into one,
 // found by doing so on a copy in memory. left says which files stay as they are, and why. The volume itself is not
 // changed.
-func AfterDefragmenting(ctx context.Context, v *volume.Volume) (m *Map, left []string, err error) {
+func AfterDefragmenting(ctx context.Context, v *volume.Volume, set *loader.Set) (m *Map, left []string, err error) {
 	r, err := drives.Rehearse(v)
 	if err != nil {
 		return nil, nil, err
 	}
-	now, err := Read(ctx, r)
+	now, err := Read(ctx, r, set)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -28,6 +29,6 @@ func AfterDefragmenting(ctx context.Context, v *volume.Volume) (m *Map, left []s
 			left = append(left, fmt.Sprintf("%s stays fragmented: %v.", f.Path, err))
 		}
 	}
-	m, err = Read(ctx, r)
+	m, err = Read(ctx, r, set)
 	return m, left, err
 }

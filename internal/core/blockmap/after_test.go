@@ -39,10 +39,10 @@ func crowded(t *testing.T) (*volumetest.Disk, *volume.Volume) {
 
 func TestAFileThatStaysFragmentedIsReported(t *testing.T) {
 	_, v := crowded(t)
-	now, err := blockmap.Read(ctx, v)
+	now, err := blockmap.Read(ctx, v, nil)
 	require.NoError(t, err)
 	require.NotEmpty(t, now.Fragmented())
-	m, left, err := blockmap.AfterDefragmenting(ctx, v)
+	m, left, err := blockmap.AfterDefragmenting(ctx, v, nil)
 	require.NoError(t, err)
 	_, really := v.Defragment(ctx, "torn.iso", true, nil)
 	if really == nil {
@@ -60,7 +60,7 @@ func TestARehearsalThatIsGivenUp(t *testing.T) {
 	_, v := crowded(t)
 	gone, cancel := context.WithCancel(ctx)
 	cancel()
-	_, _, err := blockmap.AfterDefragmenting(gone, v)
+	_, _, err := blockmap.AfterDefragmenting(gone, v, nil)
 	assert.ErrorIs(t, err, context.Canceled)
 }
 
@@ -83,7 +83,7 @@ func TestARehearsalOnADeviceThatFails(t *testing.T) {
 	v, err := exfat.Open(dev, int64(len(d.B)))
 	require.NoError(t, err)
 	dev.fails = true
-	_, _, err = blockmap.AfterDefragmenting(ctx, v)
+	_, _, err = blockmap.AfterDefragmenting(ctx, v, nil)
 	assert.ErrorContains(t, err, "the device does not answer")
 }
 

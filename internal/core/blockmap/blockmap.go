@@ -5,7 +5,10 @@ import (
 	"context"
 	"slices"
 
+	"polytome/internal/core/contents"
+	"polytome/internal/core/loader"
 	"polytome/internal/format/volume"
+	"polytome/internal/target"
 )
 
 // Kind is what clusters are of.
@@ -24,6 +27,8 @@ type Map struct {
 	Info  volume.Info    `json:"volume"`
 	Files []volume.Piece `json:"files"` // with the folders; the root first
 	Free  []volume.Run   `json:"free"`
+	// Titles are those that files and folders belong to, by their paths.
+	Titles map[string]contents.Title `json:"titles,omitempty"`
 
 	spans []span
 }
@@ -31,11 +36,12 @@ type Map struct {
 type span struct {
 	volume.Run
 	file int // -1 for none
+	run  int // which of the file's runs
 	kind Kind
 }
 
-// Read makes the map of a volume.
-func Read(ctx context.Context, v *volume.Volume) (*Map, error) {
+// Read makes the map of a volume. The titles are those that the loaders of the set would find there; nil for none.
+func Read(ctx context.Context, v *volume.Volume, set *loader.Set) (*Map, error) {
 	free, err := v.FreeRuns(ctx)
 	if err != nil {
 		return nil, err
@@ -44,7 +50,15 @@ func Read(ctx context.Context, v *volume.Volume) (*Map, error) {
 	if err != nil {
 		return nil, err
 	}
-	return Of(v.Info(), files, free), nil
+	m := Of(v.Info(), files, free)
+	if fs, err := target.FilesystemNamed(m.Info.Filesystem); err == nil && set != nil {
+		entries := make([]target.Entry, len(files))
+		for i, f := range files {
+			entries[i] = target.Entry{Path: f.Path, Folder: f.Folder, Size: f.Size}
+		}
+		m.Titles = contents.Titles(entries, fs, set)
+	}
+	return m, nil
 }
 
 // Of is the map of a volume with files, and with what is free.
@@ -57,19 +71,19 @@ func Of(info volume.Info, files []volume.Piece, free []volume.Run) *Map {
 		} else if len(f.Runs) > 1 {
 			kind = Fragmented
 		}
-		for _, r := range f.Runs {
-			m.spans = append(m.spans, span{r, i, kind})
+		for k, r := range f.Runs {
+			m.spans = append(m.spans, span{r, i, k, kind})
 		}
 	}
 	for _, r := range m.Free {
-		m.spans = append(m.spans, span{r, -1, Free})
+		m.spans = append(m.spans, span{r, -1, 0, Free})
 	}
 	slices.SortFunc(m.spans, func(a, b span) int { return int(int64(a.First) - int64(b.First)) })
 	var whole []span
 	next := uint32(2)
 	for _, s := range m.spans {
 		if s.First > next {
-			whole = append(whole, span{volume.Run{First: next, Count: s.First - next}, -1, System})
+			whole = append(whole, span{volume.Run{First: next, Count: s.First - next}, -1, 0, System})
 		}
 		if s.First >= next {
 			whole = append(whole, s)
@@ -77,7 +91,7 @@ func Of(info volume.Info, files []volume.Piece, free []volume.Run) *Map {
 		}
 	}
 	if end := m.Info.Clusters + 2; next < end {
-		whole = append(whole, span{volume.Run{First: next, Count: end - next}, -1, System})
+		whole = append(whole, span{volume.Run{First: next, Count: end - next}, -1, 0, System})
 	}
 	m.spans = whole
 	return m
@@ -118,56 +132,4 @@ func (m *Map) FreeBytes() int64 {
 		n += int64(r.Count)
 	}
 	return n * m.Info.Cluster
-}
-
-// A Cell is an equal part of the volume, one of many.
-type Cell struct {
-	Kind  Kind
-	File  int     // index of the file that has most of it, -1 for none
-	Used  float64 // share that is taken
-	Mixed bool    // more than one file has a part of it
-	First uint32  // cluster at which it begins
-	Count uint32
-	Files int // how many files and folders have a part of it
-}
-
-// Cells divides the volume into n equal parts. What is fragmented counts before anything else, so that it is seen.
-func (m *Map) Cells(n int) []Cell {
-	out := make([]Cell, n)
-	total := int64(m.Info.Clusters)
-	at := 0
-	for i := range out {
-		from, to := uint32(2+total*int64(i)/int64(n)), uint32(2+total*int64(i+1)/int64(n))
-		c := Cell{Kind: Free, File: -1, First: from, Count: to - from}
-		if to == from { // more cells than clusters
-			to = from + 1
-		}
-		for at > 0 && m.spans[at].First > from {
-			at--
-		}
-		for at < len(m.spans) && m.spans[at].End() <= from {
-			at++
-		}
-		var taken, most, last = int64(0), int64(0), -2
-		for k := at; k < len(m.spans) && m.spans[k].First < to; k++ {
-			s := m.spans[k]
-			part := int64(min(s.End(), to)) - int64(max(s.First, from))
-			if s.kind == Free {
-				continue
-			}
-			taken += part
-			if s.file != last {
-				c.Files++
-				last = s.file
-			}
-			if s.kind == Fragmented && c.Kind != Fragmented || part > most && (c.Kind != Fragmented ||
-				s.kind == Fragmented) {
-				c.Kind, c.File, most = s.kind, s.file, part
-			}
-		}
-		c.Mixed = c.Files > 1
-		c.Used = float64(taken) / float64(to-from)
-		out[i] = c
-	}
-	return out
 }

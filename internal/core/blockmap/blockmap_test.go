@@ -41,54 +41,50 @@ func lay(t testing.TB) *volume.Volume {
 }
 
 func TestTheMapReportsWhatLiesWhere(t *testing.T) {
-	m, err := blockmap.Read(ctx, lay(t))
+	m, err := blockmap.Read(ctx, lay(t), nil)
 	require.NoError(t, err)
 	pieces := m.Fragmented()
 	require.Len(t, pieces, 1)
 	assert.Equal(t, "FULL/torn", pieces[0].Path)
 	assert.Len(t, pieces[0].Runs, 2)
 	assert.LessOrEqual(t, m.Largest(), m.FreeBytes())
-	cells := m.Cells(int(m.Info.Clusters)) // one cluster each
-	kinds := map[blockmap.Kind]int{}
-	for _, c := range cells {
-		kinds[c.Kind]++
-		assert.False(t, c.Mixed)
-		assert.EqualValues(t, 1, c.Count)
+	kinds := map[blockmap.Kind]uint32{}
+	for _, l := range m.Lengths(0) {
+		kinds[l.Kind] += l.Count
 	}
-	assert.Equal(t, 74, kinds[blockmap.Fragmented], "300,000 bytes in clusters of 4 KiB")
-	assert.Equal(t, 98+74, kinds[blockmap.File])
-	assert.Equal(t, 2, kinds[blockmap.Folder], "the root folder and FULL")
+	assert.EqualValues(t, 74, kinds[blockmap.Fragmented], "300,000 bytes in clusters of 4 KiB")
+	assert.EqualValues(t, 98+74, kinds[blockmap.File])
+	assert.EqualValues(t, 2, kinds[blockmap.Folder], "the root folder and FULL")
 	assert.Positive(t, kinds[blockmap.System], "bitmap and letters")
 	assert.EqualValues(t, m.FreeBytes(), int64(kinds[blockmap.Free])*4096)
 }
 
-func TestAnyDivisionAddsUp(t *testing.T) {
-	m, err := blockmap.Read(ctx, lay(t))
+func TestAStripShowsWhatHasMostOfEachPart(t *testing.T) {
+	m, err := blockmap.Read(ctx, lay(t), nil)
 	require.NoError(t, err)
-	whole := m.Cells(int(m.Info.Clusters))
+	all := m.Lengths(0)
+	whole := m.Strip(all, int(m.Info.Clusters)) // one cluster each
+	for i, k := range whole {
+		require.LessOrEqual(t, all[k].First, uint32(i)+2)
+		require.Greater(t, all[k].End(), uint32(i)+2)
+	}
 	rapid.Check(t, func(t *rapid.T) {
-		n := rapid.IntRange(1, 3000).Draw(t, "cells")
-		cells := m.Cells(n)
-		require.Len(t, cells, n)
-		next, used := uint32(2), 0.0
-		for i, c := range cells {
-			require.Equal(t, next, c.First, "cell %d", i)
-			next += c.Count
-			used += c.Used * float64(c.Count)
-			if c.Kind == blockmap.Free {
-				require.Equal(t, -1, c.File)
-				require.Zero(t, c.Used)
+		n := rapid.IntRange(1, 3000).Draw(t, "parts")
+		total := int(m.Info.Clusters)
+		for i, k := range m.Strip(all, n) {
+			from, to := total*i/n, max(total*(i+1)/n, total*i/n+1)
+			shares, torn := map[int]int{}, false
+			for _, w := range whole[from:to] {
+				shares[w]++
+				torn = torn || all[w].Kind == blockmap.Fragmented
 			}
-			seen := false
-			for k := c.First; k < c.First+c.Count; k++ {
-				seen = seen || whole[k-2].Kind == blockmap.Fragmented
-			}
-			if c.Count > 0 {
-				require.Equal(t, seen, c.Kind == blockmap.Fragmented, "what lies fragmented is always seen")
+			require.Equal(t, torn, all[k].Kind == blockmap.Fragmented, "what lies fragmented is always seen")
+			for w, share := range shares {
+				if !torn {
+					require.GreaterOrEqual(t, shares[k], share, "part %d shows %d, and not %d", i, k, w)
+				}
 			}
 		}
-		require.Equal(t, m.Info.Clusters+2, next)
-		require.InDelta(t, float64(m.Info.Clusters)-float64(m.FreeBytes()/4096), used, 0.01, fmt.Sprint(n))
 	})
 }
 
@@ -110,9 +106,9 @@ func TestTheRehearsalIsWhatDefragmentingDoes(t *testing.T) {
 			require.NoError(t, err)
 			scatter(t, v)
 			before := bytes.Clone(d.B)
-			now, err := blockmap.Read(ctx, v)
+			now, err := blockmap.Read(ctx, v, nil)
 			require.NoError(t, err)
-			reported, left, err := blockmap.AfterDefragmenting(ctx, v)
+			reported, left, err := blockmap.AfterDefragmenting(ctx, v, nil)
 			require.NoError(t, err)
 			require.True(t, bytes.Equal(before, d.B), "nothing is written")
 			failed := 0
@@ -122,7 +118,7 @@ func TestTheRehearsalIsWhatDefragmentingDoes(t *testing.T) {
 				}
 			}
 			require.Len(t, left, failed)
-			is, err := blockmap.Read(ctx, v)
+			is, err := blockmap.Read(ctx, v, nil)
 			require.NoError(t, err)
 			require.Equal(t, is.Files, reported.Files)
 			require.Equal(t, is.Free, reported.Free)

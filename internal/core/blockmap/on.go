@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 
+	"polytome/internal/core/contents"
+	"polytome/internal/core/loader"
 	"polytome/internal/drives"
 	"polytome/internal/format/slab"
 	"polytome/internal/format/volume"
@@ -12,7 +14,8 @@ import (
 )
 
 // On makes the map of a volume on a drive that was looked at just now.
-func On(ctx context.Context, sys drives.System, d *drives.Drive, v *drives.Volume) (m *Map, err error) {
+func On(ctx context.Context, sys drives.System, d *drives.Drive, v *drives.Volume, set *loader.Set) (m *Map,
+	err error) {
 	h, err := sys.Handle(ctx, d, v, func(part *medium.File) error {
 		if v.Filesystem == drives.Slab {
 			disk, err := slab.Open(part, part.Size())
@@ -23,7 +26,7 @@ func On(ctx context.Context, sys drives.System, d *drives.Drive, v *drives.Volum
 		}
 		vol, err := drives.OpenVolume(part)
 		if err == nil {
-			m, err = Read(ctx, vol)
+			m, err = Read(ctx, vol, set)
 		}
 		return err
 	})
@@ -46,11 +49,16 @@ func OfDisk(d *slab.Disk) *Map {
 	if len(on.Small) > 0 {
 		files = append(files, volume.Piece{Path: SmallFiles, Folder: true, Runs: runs(on.Small)})
 	}
+	titles := map[string]contents.Title{}
 	for _, t := range on.Titles {
-		files = append(files, volume.Piece{Path: t.ID + " " + t.Name, Size: t.Size, Runs: runs(t.Slabs)})
+		f := volume.Piece{Path: t.ID + " " + t.Name, Size: t.Size, Runs: runs(t.Slabs)}
+		titles[f.Path] = contents.Title{Name: t.Name}
+		files = append(files, f)
 	}
-	return Of(volume.Info{Filesystem: drives.Slab, Label: info.Label, Size: info.Slabs * slab.Slab, Cluster: slab.Slab,
+	m := Of(volume.Info{Filesystem: drives.Slab, Label: info.Label, Size: info.Slabs * slab.Slab, Cluster: slab.Slab,
 		Clusters: uint32(info.Slabs)}, files, runs(on.Free))
+	m.Titles = titles
+	return m
 }
 
 // SmallFiles is the name of the slabs of small files on the map of a slab disk.

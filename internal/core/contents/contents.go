@@ -2,8 +2,11 @@
 package contents
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"iter"
+	"path"
 	"slices"
 	"strings"
 
@@ -92,14 +95,59 @@ func Of(entries []target.Entry, filesystem target.Filesystem, set *loader.Set) *
 	return c
 }
 
+// A Title is one that a loader would find on a volume.
+type Title struct {
+	Name     string `json:"name"`
+	Platform string `json:"platform,omitempty"` // short name, "" if unknown
+}
+
+// Titles reports to which titles the files and folders of a listing belong, by their paths alone: as the loader sees it
+// that finds most of them there. What lies in the folder of a title belongs to it.
+func Titles(entries []target.Entry, filesystem target.Filesystem, set *loader.Set) map[string]Title {
+	out := map[string]Title{}
+	all := Of(entries, filesystem, set).Loaders
+	if len(all) == 0 {
+		return out
+	}
+	p, err := set.Profile(all[0].Name)
+	if err != nil {
+		return out
+	}
+	a := p.OnDrive(filesystem.Name, false)
+	for _, e := range entries {
+		if t, ok := titleOf(set, p, a, filesystem.Name, e); ok {
+			out[e.Path] = t
+		}
+	}
+	for _, e := range entries {
+		for dir := path.Dir(e.Path); dir != "."; dir = path.Dir(dir) {
+			if t, ok := out[dir]; ok {
+				out[e.Path] = t
+			}
+		}
+	}
+	return out
+}
+
+// rules are those by which a loader accepts titles on a filesystem.
+func rules(p *loader.Profile, a *loader.Attachment, filesystem string) iter.Seq[*loader.Accept] {
+	return func(yield func(*loader.Accept) bool) {
+		for i := range p.Accepts {
+			rule := &p.Accepts[i]
+			if len(rule.On) > 0 && !slices.Contains(rule.On, a.Name) ||
+				len(rule.Filesystems) > 0 && !slices.Contains(rule.Filesystems, filesystem) {
+				continue
+			}
+			if !yield(rule) {
+				return
+			}
+		}
+	}
+}
+
 // titled reports whether a file or folder is where a loader looks for a title.
 func titled(set *loader.Set, p *loader.Profile, a *loader.Attachment, filesystem string, e target.Entry) bool {
-	for i := range p.Accepts {
-		rule := &p.Accepts[i]
-		on := len(rule.On) == 0 || slices.Contains(rule.On, a.Name)
-		if !on || len(rule.Filesystems) > 0 && !slices.Contains(rule.Filesystems, filesystem) {
-			continue
-		}
+	for rule := range rules(p, a, filesystem) {
 		if platform, v, ok := layout.TitleAt(set, rule, e.Path, e.Folder); ok && layout.Unlikely(set, rule, rule.Path,
 			platform, &v) == "" {
 			return true
@@ -109,6 +157,24 @@ func titled(set *loader.Set, p *loader.Profile, a *loader.Attachment, filesystem
 		}
 	}
 	return false
+}
+
+// titleOf is the title that a file or folder is, or is a part of.
+func titleOf(set *loader.Set, p *loader.Profile, a *loader.Attachment, filesystem string, e target.Entry) (Title,
+	bool) {
+	for rule := range rules(p, a, filesystem) {
+		for i, t := range []loader.Template{rule.Path, rule.Tracks, rule.TooLarge.Parts, rule.TooLarge.Manifest} {
+			if t.Empty() || e.Folder != (i == 0 && layout.FolderTitles(rule)) {
+				continue
+			}
+			platform, v, ok := layout.Split(set, rule, t, e.Path)
+			if ok && layout.Unlikely(set, rule, t, platform, &v) == "" {
+				return Title{cmp.Or(v[loader.FieldTitle], v[loader.FieldName], v[loader.FieldID], path.Base(e.Path)),
+					platform}, true
+			}
+		}
+	}
+	return Title{}, false
 }
 
 // Volume looks at a volume of a drive: through its mount where there is one, else itself.

@@ -11,7 +11,9 @@ import (
 	"polytome/internal/drives"
 	"polytome/internal/format/volume"
 	"polytome/internal/size"
+	"polytome/internal/ui/scroll"
 	"polytome/internal/ui/state"
+	"polytome/internal/ui/tape"
 )
 
 // openMap reads what is where on the volume.
@@ -23,33 +25,44 @@ func (m *Model) openMap() tea.Cmd {
 		return m.openDisk()
 	}
 	m.takeUp()
-	m.show, m.lay, m.cell = mapping, nil, 0
+	m.show, m.tape = mapping, nil
 	m.layOf = volumeName{m.current().Path, m.volume().Number}
 	return m.readMap()
 }
 
 func (m *Model) readMap() tea.Cmd {
-	open := m.open
+	open, set := m.open, m.d.Set
 	return m.do("reading the block map", func(ctx context.Context) doneMsg {
 		p, err := open()
 		if err != nil {
 			return doneMsg{err: err, take: func(m *Model) { m.show = listing }}
 		}
 		defer p.Close()
-		lay, err := blockmap.Read(ctx, p.Volume())
-		return doneMsg{err: err, take: func(m *Model) { m.lay = lay }}
+		lay, err := blockmap.Read(ctx, p.Volume(), set)
+		return doneMsg{err: err, take: func(m *Model) { m.shows(lay) }}
 	})
 }
 
 func (m *Model) mapActions() []state.Action {
-	out := []state.Action{
-		state.Do("left h", "to the left", state.Just(func() { m.move(-1) })),
-		state.Do("right l", "to the right", state.Just(func() { m.move(1) })),
-		state.Do("up k", "up", state.Just(func() { m.move(-m.cols) })),
-		state.Do("down j", "down", state.Just(func() { m.move(m.cols) })),
-		state.Do("n", "next fragmented", state.Just(func() { m.nextPiece() })),
-		state.Do("tab", "next file", state.Just(func() { m.nextFile() })),
+	on := func(do func(t *tape.Tape)) func() tea.Cmd {
+		return state.Just(func() {
+			if m.tape != nil {
+				do(m.tape)
+			}
+		})
 	}
+	out := append(state.Movement(m.tapeList()),
+		state.Do("left h", "the title's part before", on(func(t *tape.Tape) { t.Part(-1) })),
+		state.Do("right l", "the title's next part", on(func(t *tape.Tape) { t.Part(1) })),
+		state.Do("n", "next fragmented", on(func(t *tape.Tape) {
+			now, ok := t.Under()
+			if !t.Next(func(l blockmap.Length) bool {
+				return l.Kind == blockmap.Fragmented && (!ok || l.Owner != now.Owner)
+			}) && (!ok || now.Kind != blockmap.Fragmented) {
+				m.d.Notice = "No file is fragmented."
+			}
+		})),
+	)
 	if m.of == titles {
 		return append(out, state.Do("W", "compact", m.askCompact).Writing(), state.Do("b", "back to the titles",
 			state.Just(func() { m.Escape() })))
@@ -60,72 +73,39 @@ func (m *Model) mapActions() []state.Action {
 	)
 }
 
-func (m *Model) move(by int) {
-	if n := m.cols * m.rows; n > 0 && m.cell+by >= 0 && m.cell+by < n {
-		m.cell += by
+// tapeList is the cursor on the tape.
+func (m *Model) tapeList() *scroll.List {
+	if m.tape == nil {
+		return &scroll.List{}
 	}
+	return &m.tape.List
 }
 
-// cells are the parts of the volume as they are drawn.
-func (m *Model) cells() []blockmap.Cell {
-	if m.lay == nil || m.cols*m.rows == 0 {
-		return nil
+// shows takes over the map of the volume; the cursor stays on its title.
+func (m *Model) shows(lay *blockmap.Map) {
+	was := m.tape
+	m.tape = tape.New(lay)
+	if was == nil {
+		return
 	}
-	return m.lay.Cells(m.cols * m.rows)
-}
-
-// under is the cell under the cursor.
-func (m *Model) under() (c blockmap.Cell, ok bool) {
-	all := m.cells()
-	if m.cell >= len(all) {
-		return c, false
+	if l, ok := was.Under(); ok && l.File >= 0 {
+		p := was.Map.Files[l.File].Path
+		m.tape.Find(func(l blockmap.Length) bool { return l.File >= 0 && lay.Files[l.File].Path == p })
 	}
-	return all[m.cell], true
-}
-
-// nextPiece goes to the next file that is fragmented.
-func (m *Model) nextPiece() {
-	m.next(func(c blockmap.Cell) bool { return c.Kind == blockmap.Fragmented }, "No file is fragmented.")
-}
-
-// nextFile goes to where the next file begins.
-func (m *Model) nextFile() {
-	all := m.cells()
-	now := -2
-	if m.cell < len(all) {
-		now = all[m.cell].File
-	}
-	m.next(func(c blockmap.Cell) bool { return c.File >= 0 && c.File != now }, "There are no files.")
-}
-
-func (m *Model) next(want func(blockmap.Cell) bool, none string) {
-	all := m.cells()
-	here := -2
-	if m.cell < len(all) {
-		here = all[m.cell].File
-	}
-	for i := 1; i < len(all); i++ {
-		at := (m.cell + i) % len(all)
-		if want(all[at]) && (all[at].File != here || all[at-min(1, at)].File != here) {
-			m.cell = at
-			return
-		}
-	}
-	m.d.Notice = none
 }
 
 // askDefragment asks whether the file under the cursor shall be brought into one piece, or all.
 func (m *Model) askDefragment() tea.Cmd {
-	if !m.idle() || m.lay == nil || m.refused() {
+	if !m.idle() || m.tape == nil || m.refused() {
 		return nil
 	}
 	var all []string
-	for _, f := range m.lay.Fragmented() {
+	for _, f := range m.tape.Map.Fragmented() {
 		all = append(all, f.Path)
 	}
 	one := ""
-	if c, ok := m.under(); ok && c.Kind == blockmap.Fragmented {
-		one = m.lay.Files[c.File].Path
+	if l, ok := m.tape.Under(); ok && l.Kind == blockmap.Fragmented {
+		one = m.tape.Map.Files[l.File].Path
 	}
 	hint := "other files are moved out of the way if needed; it can be stopped at any moment"
 	whole := func() tea.Cmd { return m.defragment(all) }
@@ -147,7 +127,7 @@ func (m *Model) defragment(names []string) tea.Cmd {
 	if !m.idle() || m.refused() {
 		return nil
 	}
-	open := m.open
+	open, set := m.open, m.d.Set
 	return m.do(fmt.Sprintf("defragmenting %s", size.Count(len(names), "file")),
 		func(ctx context.Context) (done doneMsg) {
 			done.change = true
@@ -174,9 +154,9 @@ func (m *Model) defragment(names []string) tea.Cmd {
 			if moved > 0 {
 				done.say += fmt.Sprintf(" %s moved to make way.", isWas(moved, "file"))
 			}
-			lay, err := blockmap.Read(ctx, v)
+			lay, err := blockmap.Read(ctx, v, set)
 			done.err = err
-			done.take = func(m *Model) { m.lay = lay }
+			done.take = func(m *Model) { m.shows(lay) }
 			return done
 		})
 }
@@ -196,38 +176,37 @@ func isWas(n int, noun string) string {
 }
 
 // where tells the bytes of runs.
-func (m *Model) where(runs []volume.Run) string {
-	info := m.lay.Info
+func where(lay *blockmap.Map, runs []volume.Run) string {
+	begins := func(r volume.Run) string { return size.Format(lay.Begins(blockmap.Length{Run: r})) }
 	switch len(runs) {
 	case 0:
 		return "it uses no clusters"
 	case 1:
-		return fmt.Sprintf("contiguous, starting at %s", size.Format(int64(runs[0].First-2)*info.Cluster))
+		return "contiguous, starting at " + begins(runs[0])
 	}
-	return fmt.Sprintf("in %d fragments, the first at %s, the last at %s", len(runs),
-		size.Format(int64(runs[0].First-2)*info.Cluster), size.Format(int64(runs[len(runs)-1].First-2)*info.Cluster))
+	return fmt.Sprintf("in %d fragments, the first at %s, the last at %s", len(runs), begins(runs[0]),
+		begins(runs[len(runs)-1]))
 }
 
 func (m *Model) mapWhy() state.Why {
-	if m.lay == nil {
+	if m.tape == nil {
 		return state.Why{Say: "Reading the block map …"}
 	}
-	c, ok := m.under()
+	l, ok := m.tape.Under()
 	if !ok {
 		return state.Why{}
 	}
-	if c.File < 0 {
-		switch c.Kind {
-		case blockmap.Free:
-			return state.Why{Lead: "Free.", Say: fmt.Sprintf("%s free in all; the largest free run is %s.",
-				size.Format(m.lay.FreeBytes()), size.Format(m.lay.Largest()))}
-		default:
-			return state.Why{Lead: "Used by the volume itself.",
-				Say: "Its tables are here, or clusters that no file uses: c in the list of drives checks that."}
-		}
+	lay := m.tape.Map
+	switch l.Kind {
+	case blockmap.Free:
+		return state.Why{Lead: "Free.", Say: fmt.Sprintf("%s free in all; the largest free run is %s.",
+			size.Format(lay.FreeBytes()), size.Format(lay.Largest()))}
+	case blockmap.System:
+		return state.Why{Lead: "Used by the volume itself.",
+			Say: "Its tables are here, or clusters that no file uses: c in the list of drives checks that."}
 	}
-	f := m.lay.Files[c.File]
-	w := state.Why{Lead: f.Path + ".", Say: fmt.Sprintf("%s, %s.", size.Format(f.Size), m.where(f.Runs))}
+	f := lay.Files[l.File]
+	w := state.Why{Lead: f.Path + ".", Say: fmt.Sprintf("%s, %s.", size.Format(f.Size), where(lay, f.Runs))}
 	if f.Folder {
 		w = state.Why{Lead: "The folder " + f.Path + ".", Say: "Its directory entries are here."}
 		switch f.Path {
@@ -238,11 +217,12 @@ func (m *Model) mapWhy() state.Why {
 				Say: "Covers, lists and the console's own files are here, several to a slab."}
 		}
 	}
-	if c.Mixed {
-		w.Say += fmt.Sprintf(" Of these %s, %s are in use.", size.Format(int64(c.Count)*m.lay.Info.Cluster),
-			size.Count(c.Files, "file or folder"))
+	if l.Files > 1 {
+		w = state.Why{Lead: size.Count(l.Files, "file or folder") + ".", Say: fmt.Sprintf(
+			"They lie one behind the other, from %s on; %s of %s are in use.", f.Path,
+			size.Format(int64(l.Used)*lay.Info.Cluster), size.Format(lay.Bytes(l)))}
 	}
-	if c.Kind == blockmap.Fragmented {
+	if l.Kind == blockmap.Fragmented {
 		w.Ways = []string{"W rewrites it contiguously, and moves other files out of the way if needed"}
 		if m.of == titles {
 			w.Ways = []string{"W brings every title into one piece"}

@@ -18,13 +18,14 @@ import (
 	"polytome/internal/size"
 	"polytome/internal/ui/scroll"
 	"polytome/internal/ui/state"
+	"polytome/internal/ui/tape"
 )
 
 // disk is what is shown of a console's own disk: its titles, with the switches of each.
 type disk struct {
 	info     slab.Info
 	titles   []slab.Title // in the order of their names
-	lay      *blockmap.Map
+	tape     *tape.Tape
 	list     scroll.List
 	chosen   map[string]bool // by ID
 	switches []loader.Switch // that the console knows
@@ -103,7 +104,7 @@ func (m *Model) onDisk(what string, does int, work func(ctx context.Context, d *
 				strings.Compare(a.ID, b.ID))
 		})
 		done.err = errors.Join(done.err, d.Close())
-		done.take = func(m *Model) { m.disk.took(info, all, lay); m.lay = lay }
+		done.take = func(m *Model) { m.disk.took(info, all, lay); m.shows(lay) }
 		return done
 	})
 }
@@ -114,7 +115,7 @@ func (d *disk) took(info slab.Info, all []slab.Title, lay *blockmap.Map) {
 	if t := d.under(); t != nil {
 		at = t.ID
 	}
-	d.info, d.titles, d.lay = info, all, lay
+	d.info, d.titles, d.tape = info, all, tape.New(lay)
 	d.list.N = len(all)
 	is := map[string]bool{}
 	for i, t := range all {
@@ -205,7 +206,10 @@ func (m *Model) diskActions() []state.Action {
 		state.Do("e", "rename", m.askName),
 		state.Do("space", "mark", state.Just(m.mark)).Saying("several titles are taken out, removed or set at once"),
 		state.Do("A", "mark all, or none", state.Just(m.markAll)),
-		state.Do("m", "map", state.Just(func() { m.show, m.lay, m.cell, m.of = mapping, d.lay, 0, titles })),
+		state.Do("m", "map", state.Just(func() {
+			m.show, m.tape, m.of = mapping, tape.New(d.tape.Map), titles
+			m.tape.Go(max(0, d.onTape()))
+		})),
 		state.Do("c", "check", func() tea.Cmd { return m.checkDisk(false) }),
 		state.Do("V", "check every byte", func() tea.Cmd { return m.checkDisk(true) }),
 		state.Do("W", m.writeWord(), m.write).Saying("write the switches that were turned; else bring every title "+

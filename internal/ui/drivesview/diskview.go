@@ -3,6 +3,7 @@ package drivesview
 import (
 	"fmt"
 	"image/color"
+	"slices"
 	"strings"
 
 	"polytome/internal/core/blockmap"
@@ -22,7 +23,7 @@ func (m *Model) diskView(t *style.Theme, w, h int) []string {
 		name += ", " + d.info.Label
 	}
 	head := " " + t.Bold(t.Accent, t.Clip(style.Clean(name), w-2))
-	if d.lay == nil {
+	if d.tape == nil {
 		return t.Block([]string{head, "", " " + t.Paint(t.Dim, m.busy+" "+t.Glyph("…"))}, w, h)
 	}
 	words := fmt.Sprintf("%s, %s, %s free of %s", size.Count(d.info.Titles, "title"),
@@ -55,25 +56,20 @@ func (m *Model) diskView(t *style.Theme, w, h int) []string {
 	return t.Block(out, w, h)
 }
 
-// diskStrip is the disk lying down, from its first slab to its last, with what the signs mean.
+// diskStrip is the disk lying down, from its first slab to its last, the title that is meant pulled out.
 func (m *Model) diskStrip(t *style.Theme, w int) []string {
-	var bar strings.Builder
-	cells := m.disk.lay.Cells(max(1, w-2))
-	mine := m.disk.under()
-	for _, c := range cells {
-		fg, glyph := m.look(t, c)
-		if mine != nil && c.File >= 0 && m.disk.lay.Files[c.File].Path == mine.ID+" "+mine.Name && c.Kind !=
-			blockmap.Free {
-			fg = t.Accent
-		}
-		bar.WriteString(t.Paint(fg, glyph))
+	return m.disk.tape.Strip(t, w, m.disk.onTape())
+}
+
+// onTape is the first length of the title under the cursor, -1 for none.
+func (d *disk) onTape() int {
+	mine := d.under()
+	if mine == nil {
+		return -1
 	}
-	legend := []string{t.Paint(t.Planned, t.Glyph("█")) + t.Paint(t.Kept, t.Glyph("█")) + t.Paint(t.Dim, " titles"),
-		t.Paint(t.Accent, t.Glyph("█")) + t.Paint(t.Dim, " this one"),
-		t.Paint(t.Bad, t.Glyph("▓")) + t.Paint(t.Dim, " in pieces"),
-		t.Paint(t.Good, t.Glyph("▪")) + t.Paint(t.Dim, " small files"),
-		t.Paint(t.Dim, t.Glyph("▒")+" the disk's own"), t.Paint(t.Faint, t.Glyph("·")) + t.Paint(t.Dim, " free")}
-	return []string{" " + bar.String(), " " + strings.Join(legend, "  ")}
+	return slices.IndexFunc(d.tape.Lengths, func(l blockmap.Length) bool {
+		return l.File >= 0 && d.tape.Map.Files[l.File].Path == mine.ID+" "+mine.Name
+	})
 }
 
 // titleRows are the titles as rows, with a heading.

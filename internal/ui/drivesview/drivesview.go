@@ -21,6 +21,7 @@ import (
 	"polytome/internal/target/drive"
 	"polytome/internal/ui/scroll"
 	"polytome/internal/ui/state"
+	"polytome/internal/ui/tape"
 )
 
 // sheet is what the panel shows.
@@ -48,10 +49,9 @@ type Model struct {
 	busy   string // what is being done, "" for nothing
 	cancel context.CancelFunc
 
-	lay        *blockmap.Map
-	layOf      volumeName
-	cell       int // under the cursor
-	cols, rows int
+	tape  *tape.Tape // what is where on the volume
+	layOf volumeName
+	rows  int // of drives, where they are rows
 
 	plan    *prepare.Plan
 	request prepare.Request
@@ -173,14 +173,14 @@ func (m *Model) SetFilter(f string) {
 				return
 			}
 		}
-	case m.show == mapping && m.lay != nil:
-		for _, p := range m.lay.Files {
-			if state.HasWords(p.Path, f) && len(p.Runs) > 0 {
-				m.cell = int(int64(p.Runs[0].First-2+p.Runs[0].Count/2) * int64(m.cols*m.rows) / int64(
-					m.lay.Info.Clusters))
-				return
+	case m.show == mapping && m.tape != nil:
+		m.tape.Find(func(l blockmap.Length) bool {
+			if l.File < 0 {
+				return false
 			}
-		}
+			what, _ := m.tape.Map.Say(l)
+			return state.HasWords(m.tape.Map.Files[l.File].Path+" "+what, f)
+		})
 	case m.show == titles:
 		for i, t := range m.disk.titles {
 			if state.HasWords(t.ID+" "+t.Name, f) {
@@ -547,8 +547,8 @@ func (m *Model) Click(x, y int) tea.Cmd {
 			m.mark()
 		}
 	case mapping:
-		if y -= m.top; m.cols > 0 && y >= 0 && y < m.rows && x >= 1 && x <= m.cols {
-			m.cell = y*m.cols + x - 1
+		if m.tape != nil {
+			m.tape.Click(x, y-m.top)
 		}
 	}
 	return nil
@@ -558,7 +558,9 @@ func (m *Model) Click(x, y int) tea.Cmd {
 func (m *Model) Wheel(by int) {
 	switch m.show {
 	case mapping:
-		m.move(by * m.cols)
+		if m.tape != nil {
+			m.tape.List.Move(by)
+		}
 	case listing:
 	case titles:
 		m.disk.list.Move(by)

@@ -5,9 +5,6 @@ import (
 	"image/color"
 	"strings"
 
-	"charm.land/lipgloss/v2"
-
-	"polytome/internal/core/blockmap"
 	"polytome/internal/core/prepare"
 	"polytome/internal/drives"
 	"polytome/internal/format/volume"
@@ -384,138 +381,40 @@ func (m *Model) narrow(t *style.Theme, w, h int) []string {
 	return t.Block(out, w, h)
 }
 
-// mapView draws the block map.
+// mapView draws what is where on the volume.
 func (m *Model) mapView(t *style.Theme, w, h int) []string {
 	f, v := m.current(), m.volume()
-	head := " "
+	head := ""
 	if f != nil && v != nil {
-		head += t.Bold(t.Accent, t.Clip(style.Clean(f.Name()+", "+volumeWords(v)), w-2))
+		head = f.Name() + ", " + volumeWords(v)
 	}
-	out := []string{head, ""}
-	if m.lay == nil {
-		return t.Block(append(out, " "+t.Paint(t.Dim, m.busy+" "+t.Glyph("…"))), w, h)
+	head = t.Bold(t.Accent, t.Clip(style.Clean(head), w-2))
+	if m.tape == nil {
+		return t.Block([]string{" " + head, "", " " + t.Paint(t.Dim, m.busy+" "+t.Glyph("…"))}, w, h)
 	}
-	side := 0
-	if w >= twoSides {
-		side = 38
-	}
-	m.top = len(out)
-	foot := 2
-	if side > 0 {
-		foot = 0
-	}
-	m.cols, m.rows = w-side-2, max(1, h-len(out)-foot)
-	m.cell = min(m.cell, m.cols*m.rows-1)
-	cells := m.cells()
-	at := cells[m.cell]
-	grid := make([]string, m.rows)
-	for y := range grid {
-		var b strings.Builder
-		b.WriteString(" ")
-		for x := range m.cols {
-			b.WriteString(m.block(t, cells, y*m.cols+x, at))
-		}
-		grid[y] = b.String()
-	}
-	if side == 0 {
-		out = append(out, grid...)
-		return t.Block(append(out, "", " "+m.legendLine(t)), w, h)
-	}
-	text := m.mapSide(t, side-2, m.rows)
-	for y := range grid {
-		out = append(out, grid[y]+"  "+text[y])
-	}
-	return t.Block(out, w, h)
-}
-
-// block is one cell of the map. Files that follow one another are of two shades, so that their ends are seen.
-func (m *Model) block(t *style.Theme, cells []blockmap.Cell, i int, at blockmap.Cell) string {
-	c := cells[i]
-	fg, glyph := m.look(t, c)
-	st := lipgloss.NewStyle().Foreground(fg)
-	switch {
-	case i == m.cell:
-		return lipgloss.NewStyle().Foreground(t.Text).Background(t.Cursor).Bold(true).Render(t.Glyph("◆"))
-	case at.File >= 0 && c.File == at.File && c.Kind != blockmap.Free:
-		st = st.Foreground(t.Accent)
-	}
-	return st.Render(glyph)
-}
-
-// look is the colour and the sign of a cell.
-func (m *Model) look(t *style.Theme, c blockmap.Cell) (color.Color, string) {
-	switch c.Kind {
-	case blockmap.Fragmented:
-		return t.Bad, t.Glyph("▓")
-	case blockmap.Folder:
-		return t.Good, t.Glyph("▪")
-	case blockmap.System:
-		return t.Dim, t.Glyph("▒")
-	case blockmap.File:
-		fg := t.Planned
-		if c.File%2 == 1 {
-			fg = t.Kept
-		}
-		if c.Used < 0.5 {
-			return fg, t.Glyph("░")
-		}
-		return fg, t.Glyph("█")
-	}
-	return t.Faint, t.Glyph("·")
-}
-
-func (m *Model) legend(t *style.Theme) [][2]string {
-	one, folder := "file", "a folder"
+	lay := m.tape.Map
+	one, fg := "file", t.Dim
 	if m.of == titles {
-		one, folder = "title", "small files"
+		one = "title"
 	}
-	return [][2]string{
-		{t.Paint(t.Planned, t.Glyph("█")) + t.Paint(t.Kept, t.Glyph("█")), "a contiguous " + one + ", the next one"},
-		{t.Paint(t.Bad, strings.Repeat(t.Glyph("▓"), 2)), "a fragmented " + one},
-		{t.Paint(t.Accent, strings.Repeat(t.Glyph("█"), 2)), "all of the " + one + " under the cursor"},
-		{t.Paint(t.Good, strings.Repeat(t.Glyph("▪"), 2)), folder},
-		{t.Paint(t.Dim, strings.Repeat(t.Glyph("▒"), 2)), "the volume's own"},
-		{t.Paint(t.Faint, strings.Repeat(t.Glyph("·"), 2)), "free"},
+	words := "every " + one + " is contiguous"
+	if n := len(lay.Fragmented()); n > 0 {
+		words, fg = size.Count(n, "fragmented "+one), t.Warn
 	}
+	words += fmt.Sprintf("; %s free, the largest run %s", size.Format(lay.FreeBytes()), size.Format(lay.Largest()))
+	if rest := w - 4 - style.Width(head); rest >= style.Width(words) {
+		head += "  " + t.Paint(fg, t.PadLeft(words, rest))
+	}
+	m.top = 2
+	return t.Block(append([]string{" " + head, ""}, m.tape.Draw(t, w, h-m.top, m.platform)...), w, h)
 }
 
-func (m *Model) legendLine(t *style.Theme) string {
-	short := []string{"file", "fragmented", "this file", "folder", "own", "free"}
-	var parts []string
-	for i, l := range m.legend(t) {
-		parts = append(parts, l[0]+" "+t.Paint(t.Dim, short[i]))
+// platform is a platform's name as it is shown.
+func (m *Model) platform(short string) string {
+	if p := m.d.Set.Platform(short); p != nil {
+		return p.Shown
 	}
-	return strings.Join(parts, "  ")
-}
-
-// mapSide is the legend, and what is fragmented.
-func (m *Model) mapSide(t *style.Theme, w, h int) []string {
-	info := m.lay.Info
-	var out []string
-	for _, l := range m.legend(t) {
-		out = append(out, l[0]+"  "+t.Paint(t.Dim, l[1]))
-	}
-	per := int64(info.Clusters) * info.Cluster / int64(max(1, m.cols*m.rows))
-	out = append(out, "", t.Paint(t.Dim, t.Pad("one cell", 14))+t.Paint(t.Text, size.Format(per)),
-		t.Paint(t.Dim, t.Pad("clusters of", 14))+t.Paint(t.Text, size.Format(info.Cluster)),
-		t.Paint(t.Dim, t.Pad("free", 14))+t.Paint(t.Text, size.Format(m.lay.FreeBytes())),
-		t.Paint(t.Dim, t.Pad("largest free", 14))+t.Paint(t.Text, size.Format(m.lay.Largest())), "")
-	pieces := m.lay.Fragmented()
-	if len(pieces) == 0 {
-		out = append(out, t.Bold(t.Good, "Every file is contiguous."))
-		return t.Block(out, w, h)
-	}
-	out = append(out, t.Bold(t.Bad, size.Count(len(pieces), "fragmented file")))
-	for i, f := range pieces {
-		if len(out) == h-1 && i < len(pieces)-1 {
-			out = append(out, t.Paint(t.Dim, fmt.Sprintf("and %d more", len(pieces)-i)))
-			break
-		}
-		name := f.Path[strings.LastIndexByte(f.Path, '/')+1:]
-		out = append(out, t.Paint(t.Text, t.PadLeft(fmt.Sprint(len(f.Runs)), 4))+"  "+t.Paint(t.Dim,
-			t.Clip(style.Clean(name), w-6)))
-	}
-	return t.Block(out, w, h)
+	return short
 }
 
 // readyView draws what the drive is and what it becomes, and how far that is.
