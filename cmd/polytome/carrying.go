@@ -55,7 +55,7 @@ func (c *carrying) check() error {
 }
 
 func (c *carrying) reader(f *os.File) progressReader {
-	if c.progress == string(progressAuto) && !isTerminal(f) {
+	if c.progress == string(progressAuto) && (!isTerminal(f) || prints.quiet) {
 		return progressPlain
 	}
 	return progressReader(c.progress)
@@ -93,7 +93,7 @@ func (p *passing) draw(line func() string) {
 		return
 	}
 	p.drawn = time.Now()
-	fmt.Fprint(p.out, "\r\x1b[K"+line())
+	fmt.Fprint(p.out, "\r\x1b[K"+within(p.out, line()))
 }
 
 func (p *passing) clear() {

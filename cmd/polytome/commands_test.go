@@ -217,7 +217,8 @@ func TestExitStatuses(t *testing.T) {
 }
 
 func TestEveryCommandHasHelpWithAnExample(t *testing.T) {
-	for _, cmd := range rootCommand().Commands() {
+	root, _ := rootCommand()
+	for _, cmd := range root.Commands() {
 		if cmd.Name() == "help" || cmd.Name() == "completion" {
 			continue
 		}

@@ -17,16 +17,19 @@ func configCommand() *cobra.Command {
 	asJSON := false
 	cmd := &cobra.Command{
 		Use:   "config [SETTING [VALUE]]",
-		Short: "Show or change settings: the theme, ASCII, and the bench that is opened",
+		Short: "Show or change settings: the theme, ASCII, keys, and the bench that is opened",
 		Long: `Config shows what is set, shows one setting, or changes it; an empty value takes it back. They are kept in
 a text file of your settings folder, which can be edited as well.
 
 theme   how the screen looks: ` + strings.Join(config.Themes, ", ") + `
 ascii   yes: draw with ASCII characters only
-bench   the bench that polytome opens when none is named`,
+bench   the bench that polytome opens when none is named
+folders where the first start looks for games, besides the usual places; several as in PATH
+keys    keys that stand for others on every screen: ctrl+d=pgdown ctrl+u=pgup`,
 		Example: `  polytome config
   polytome config theme light
-  polytome config bench ~/season.toml`,
+  polytome config bench ~/season.toml
+  polytome config keys 'ctrl+d=pgdown ctrl+e=W'`,
 		Args: mostArgs(2),
 		ValidArgsFunction: func(_ *cobra.Command, args []string, _ string) ([]cobra.Completion,
 			cobra.ShellCompDirective) {

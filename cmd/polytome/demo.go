@@ -124,7 +124,7 @@ func (opt *demoOptions) run(cmd *cobra.Command, _ []string) (err error) {
 	if err != nil {
 		return err
 	}
-	return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: opt.ascii, Rate: demoRate,
+	return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: opt.ascii, Colours: prints.colours(), Rate: demoRate,
 		OwnDir: filepath.Join(world.Dir, "own"), CacheFile: filepath.Join(world.Dir, "seen.sqlite"),
 		CoversDir: world.CoverStore(), JournalFile: demoJournal(world)})
 }

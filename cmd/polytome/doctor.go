@@ -79,7 +79,7 @@ func diagnose(ctx context.Context) []diagnosis {
 		terminalHealth()}
 	for _, x := range []struct{ what, dir, holds string }{
 		{"bench", filepath.Dir(ownBench()), "your own bench"}, {"settings", configDir(), "your own loaders"},
-		{"state", filepath.Dir(stateDir()), "past runs, and copies of benches"},
+		{"state", filepath.Dir(stateDir()), "past runs, the log, and copies of benches"},
 		{"cache", filepath.Dir(cacheFile()), "what scans and covers remember"},
 	} {
 		out = append(out, folderHealth(x.what, x.dir, x.holds))

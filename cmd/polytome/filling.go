@@ -46,6 +46,7 @@ type lane struct {
 	plan     *plan.Plan
 	forecast *run.Forecast
 	total    int64
+	done     int   // files that are written
 	spared   int64 // bytes that files turned out to be smaller by
 	report   *run.Report
 	said     map[string]bool // what was said of waiting

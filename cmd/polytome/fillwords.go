@@ -80,7 +80,7 @@ func (l *lane) line(key string, v any) error {
 }
 
 func (f *filling) object(v any) error {
-	e := json.NewEncoder(f.out)
+	e := json.NewEncoder(plain(f.out))
 	e.SetEscapeHTML(false)
 	return e.Encode(v)
 }
@@ -163,6 +163,7 @@ func (l *lane) event(e run.Event) {
 		say("resuming: %s of %s are already there", size.Format(e.Bytes), step.Path)
 	case run.Done:
 		if step.Writes() {
+			l.done++
 			l.spared += max(0, step.Size-e.Bytes)
 		}
 		say("done: %s", describe(&step))
@@ -186,11 +187,14 @@ func (f *filling) passingLine(of *lane, e run.Event, step *plan.Step) string {
 		if e.Kind == run.Checking {
 			doing = "check"
 		}
-		left := ""
+		share := of.forecast.Share()
+		line := fmt.Sprintf("%s %3.0f %%  %d of %s  %s", bar(share), 100*share, of.done,
+			size.Count(of.plan.Files, "file"), size.Format(e.Total))
 		if e.Elapsed > time.Second {
-			left = "  about " + estimate.Words(of.forecast.Left()) + " left"
+			line += fmt.Sprintf("  %s/s  about %s left", size.Format(int64(float64(e.Total)/e.Elapsed.Seconds())),
+				estimate.Words(of.forecast.Left()))
 		}
-		return fmt.Sprintf("%3.0f %%%s  %s %s", 100*of.forecast.Share(), left, doing, step.Path)
+		return line + "  " + doing + " " + step.Path
 	}
 	var parts []string
 	longest := time.Duration(0)

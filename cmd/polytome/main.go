@@ -10,6 +10,8 @@ import (
 	"os"
 	"os/signal"
 	"syscall"
+
+	"polytome/internal/logbook"
 )
 
 // The exit statuses.
@@ -38,9 +40,11 @@ func main() {
 }
 
 func execute(ctx context.Context, args []string) int {
-	root := rootCommand()
+	root, end := rootCommand()
+	defer end()
 	root.SetArgs(args)
 	cmd, err := root.ExecuteContextC(ctx)
+	logbook.Note("end", "error", err)
 	var usage usageError
 	switch {
 	case err == nil:

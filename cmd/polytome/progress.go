@@ -3,8 +3,12 @@ package main
 import (
 	"fmt"
 	"os"
+	"strings"
 	"time"
 
+	"github.com/charmbracelet/x/ansi"
+
+	"polytome/internal/core/estimate"
 	"polytome/internal/core/scan"
 	"polytome/internal/size"
 )
@@ -21,7 +25,7 @@ func (p *progress) verify(v scan.VerifyProgress) { p.bytes(v.Done, v.Total) }
 
 // bytes reports how far the work is.
 func (p *progress) bytes(done, total int64) {
-	if !isTerminal(p.out) {
+	if !isTerminal(p.out) || prints.quiet {
 		return
 	}
 	now := time.Now()
@@ -32,9 +36,31 @@ func (p *progress) bytes(done, total int64) {
 		return
 	}
 	p.last, p.shown = now, true
-	rate := float64(done) / max(0.1, now.Sub(p.begun).Seconds())
-	fmt.Fprintf(p.out, "\r\x1b[K%3.0f %%  %s of %s, %s/s", percent(done, total), size.Format(done), size.Format(total),
-		size.Format(int64(rate)))
+	taken := now.Sub(p.begun)
+	rate := float64(done) / max(0.1, taken.Seconds())
+	line := fmt.Sprintf("%s %3.0f %%  %s of %s  %s/s", bar(float64(done)/float64(max(1, total))), percent(done, total),
+		size.Format(done), size.Format(total), size.Format(int64(rate)))
+	if taken > 2*time.Second && rate > 0 {
+		line += "  about " + estimate.Words(time.Duration(float64(total-done)/rate*float64(time.Second))) + " left"
+	}
+	fmt.Fprint(p.out, "\r\x1b[K"+within(p.out, line))
+}
+
+// barCells is how long a bar of progress is.
+const barCells = 20
+
+// bar shows a share as a bar.
+func bar(share float64) string {
+	n := int(max(0, min(1, share))*barCells + 0.5)
+	return "[" + strings.Repeat("#", n) + strings.Repeat(".", barCells-n) + "]"
+}
+
+// within cuts a line that is written over again and again so that it does not go on in the next.
+func within(f *os.File, line string) string {
+	if w := columns(f); w > 1 {
+		return ansi.Truncate(harmless(line), w-1, "")
+	}
+	return harmless(line)
 }
 
 func (p *progress) end() {

@@ -18,9 +18,11 @@ type rootOptions struct {
 	ascii bool
 }
 
-func rootCommand() *cobra.Command {
+// rootCommand is the program. What is returned beside it ends what a command has begun.
+func rootCommand() (root *cobra.Command, end func()) {
 	var opt rootOptions
-	root := &cobra.Command{
+	ended := func() {}
+	root = &cobra.Command{
 		Use:   "polytome",
 		Short: "Fill the drives of modded consoles, and check that their loaders list the games",
 		Long: `Polytome lays out and fills USB drives for modded retro consoles: it finds out what
@@ -65,7 +67,7 @@ Exit status: 0 all done, 1 failed, 2 wrong usage, 3 done but not everything fitt
 				return err
 			}
 			defer b.Release()
-			return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: opt.ascii || c.ASCII, Theme: c.Theme,
+			return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: opt.ascii, Settings: c, SettingsFile: configFile(), Colours: prints.colours(),
 				OwnDir:    configDir(),
 				CacheFile: cacheFile(),
 				CoversDir: coversDir(), JournalFile: journalFile()})
@@ -87,13 +89,11 @@ Exit status: 0 all done, 1 failed, 2 wrong usage, 3 done but not everything fitt
 		case passwordIn != "":
 			givePasswordIn(passwordIn)
 		}
-		for c := cmd; c != nil; c = c.Parent() {
-			if c.Name() == "image" { // it writes the bytes of files, and cleans its own texts
-				return nil
-			}
+		end, err := prints.begin(cmd)
+		if err == nil {
+			ended = end
 		}
-		cmd.SetOut(&cleaner{to: cmd.OutOrStdout()})
-		return nil
+		return err
 	}
 	root.SetFlagErrorFunc(wrongFlag)
 	root.Flags().StringVar(&opt.bench, "bench", "", "the bench file (default: "+ownBench()+")")
@@ -103,6 +103,7 @@ Exit status: 0 all done, 1 failed, 2 wrong usage, 3 done but not everything fitt
 		"for scripts: read the server's password from the first line of standard input")
 	root.PersistentFlags().StringVar(&passwordIn, "password-env", "",
 		"for scripts: take the server's password from the environment variable of this name")
+	prints.flags(root)
 	root.Flags().BoolVar(&opt.ascii, "ascii", false, "draw with ASCII characters only")
 	root.AddCommand(demoCommand(), scanCommand(), verifyCommand(), imageCommand(), fitCommand(), planCommand(),
 		fillCommand(), runsCommand(), restoreCommand(), checkCommand(), checklistCommand(), coversCommand(),
@@ -110,5 +111,5 @@ Exit status: 0 all done, 1 failed, 2 wrong usage, 3 done but not everything fitt
 		slabCommand(), serveCommand(), doctorCommand(), configCommand())
 	onlyGroups(root)
 	completing(root)
-	return root
+	return root, func() { ended() }
 }

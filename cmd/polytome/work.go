@@ -385,7 +385,7 @@ func awayOf(s *survey.Survey) error {
 }
 
 func printJSON(w io.Writer, v any) error {
-	e := json.NewEncoder(w)
+	e := json.NewEncoder(plain(w))
 	e.SetEscapeHTML(false)
 	e.SetIndent("", "  ")
 	return e.Encode(v)

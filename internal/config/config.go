@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -37,6 +38,10 @@ type Config struct {
 	Theme string `toml:"theme,omitempty"`
 	ASCII bool   `toml:"ascii,omitempty"` // draw with ASCII characters only
 	Bench string `toml:"bench,omitempty"` // the one that is opened when none is named
+	// Folders are those in which the first start looks for games, besides the usual ones.
+	Folders []string `toml:"folders,omitempty"`
+	// Keys are keys that stand for others on every screen: what is pressed, and what that means.
+	Keys map[string]string `toml:"keys,omitempty"`
 }
 
 // mostText is how many bytes the file has at most.
@@ -59,6 +64,11 @@ func Load(file string) (Config, error) {
 	if c.Theme != "" && !slices.Contains(Themes, c.Theme) {
 		return Config{}, src.Errorf("theme", "%v", nearest.Unknown("theme", c.Theme, Themes))
 	}
+	for k, stands := range c.Keys {
+		if k == "" || stands == "" {
+			return Config{}, src.Errorf("keys", "a key stands for another one: \"ctrl+d\" = \"pgdown\"")
+		}
+	}
 	return c, nil
 }
 
@@ -75,7 +85,7 @@ func (c Config) Save(file string) error {
 }
 
 // Keys are what can be set.
-var Keys = []string{"theme", "ascii", "bench"}
+var Keys = []string{"theme", "ascii", "bench", "folders", "keys"}
 
 // Get is the value of a key, in words.
 func (c *Config) Get(key string) (string, error) {
@@ -92,6 +102,14 @@ func (c *Config) Get(key string) (string, error) {
 		return "no", nil
 	case "bench":
 		return c.Bench, nil
+	case "folders":
+		return strings.Join(c.Folders, string(filepath.ListSeparator)), nil
+	case "keys":
+		var all []string
+		for _, k := range slices.Sorted(maps.Keys(c.Keys)) {
+			all = append(all, k+"="+c.Keys[k])
+		}
+		return strings.Join(all, " "), nil
 	}
 	return "", nearest.Unknown("setting", key, Keys)
 }
@@ -115,6 +133,26 @@ func (c *Config) Set(key, value string) error {
 		}
 	case "bench":
 		c.Bench = value
+	case "folders":
+		c.Folders = nil
+		for _, dir := range filepath.SplitList(value) {
+			if dir != "" {
+				c.Folders = append(c.Folders, dir)
+			}
+		}
+	case "keys":
+		var keys map[string]string
+		for word := range strings.FieldsSeq(value) {
+			i := strings.LastIndexByte(word[:len(word)-1], '=') // the key = may be either of them
+			if i < 1 {
+				return fmt.Errorf("%q does not say what a key stands for: write ctrl+d=pgdown", word)
+			}
+			if keys == nil {
+				keys = map[string]string{}
+			}
+			keys[word[:i]] = word[i+1:]
+		}
+		c.Keys = keys
 	default:
 		return nearest.Unknown("setting", key, Keys)
 	}

@@ -13,6 +13,7 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/loader"
 	"polytome/internal/draw"
+	"polytome/internal/logbook"
 	"polytome/internal/ui/checkview"
 	"polytome/internal/ui/connectionsview"
 	"polytome/internal/ui/coversview"
@@ -115,7 +116,7 @@ func newApp(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) *ap
 		{teachview.New(d), "N", "an unknown console, learnt from a stick that it reads"},
 	}
 	if len(b.Sources) == 0 && len(b.Targets) == 0 {
-		a.welcome = welcome.New(d)
+		a.welcome = welcome.New(d, o.Settings.Folders)
 	}
 	a.input = textinput.New()
 	a.input.ShowSuggestions = true
@@ -126,11 +127,11 @@ func newApp(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) *ap
 // setTheme has things look as the settings say, and else as suits the background.
 func (a *app) setTheme() {
 	dark := a.dark
-	if a.opts.Theme == config.Dark || a.opts.Theme == config.Light {
-		dark = a.opts.Theme == config.Dark
+	if a.opts.Settings.Theme == config.Dark || a.opts.Settings.Theme == config.Light {
+		dark = a.opts.Settings.Theme == config.Dark
 	}
-	a.theme = style.New(dark, a.opts.ASCII, a.colours)
-	switch a.opts.Theme {
+	a.theme = style.New(dark, a.opts.ASCII || a.opts.Settings.ASCII, a.colours)
+	switch a.opts.Settings.Theme {
 	case config.Contrast:
 		a.theme.Contrast(dark)
 	case config.Safe:
@@ -155,7 +156,11 @@ func (a *app) stage() stage {
 
 // Update takes a message in. Everything slow is a command.
 func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	said := a.state.Notice
 	m, cmd := a.update(msg)
+	if n := a.state.Notice; n != "" && n != said {
+		logbook.Note("shown", "text", n)
+	}
 	if a.welcome != nil {
 		return m, tea.Batch(cmd, a.welcome.Refresh())
 	}
@@ -209,6 +214,10 @@ func (a *app) update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return a, a.click(msg.X, msg.Y)
 	case tea.MouseWheelMsg:
 		a.wheel(msg)
+	case settingsMsg:
+		if msg.err != nil {
+			a.state.Notice = state.Sentence(msg.err.Error())
+		}
 	case state.TeachMsg:
 		for _, p := range a.panels {
 			if x, ok := p.panel.(*teachview.Model); ok {

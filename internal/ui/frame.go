@@ -236,6 +236,11 @@ func (a *app) help(w, h int) []string {
 		}
 		r = a.helpColumn("everywhere", all, w-left)
 	}
+	if own, _ := a.opts.Settings.Get("keys"); own != "" {
+		for _, l := range t.Wrap("your own: "+own, w-left-2) {
+			r = append(r, " "+t.Paint(t.Dim, l))
+		}
+	}
 	rows := max(len(l), len(r))
 	l, r = t.Block(l, left, rows), t.Block(r, w-left, rows)
 	out := make([]string, 0, h)

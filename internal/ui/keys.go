@@ -47,9 +47,13 @@ func (a *app) key(msg tea.KeyPressMsg) tea.Cmd {
 	case finding, answering:
 		return a.typed(msg)
 	}
+	meant := pressed(k)
+	if other, ok := a.opts.Settings.Keys[k]; ok {
+		meant = pressed(other)
+	}
 	own := len(a.stage().Actions())
 	for i, x := range a.all() {
-		if key.Matches(msg, x.Key) {
+		if key.Matches(meant, x.Key) {
 			a.state.Touched = a.state.Touched || i < own
 			a.state.Notice = ""
 			return a.do(x)
@@ -57,6 +61,11 @@ func (a *app) key(msg tea.KeyPressMsg) tea.Cmd {
 	}
 	return nil
 }
+
+// pressed is the name of a key.
+type pressed string
+
+func (p pressed) String() string { return string(p) }
 
 // do does an action.
 func (a *app) do(x state.Action) tea.Cmd {

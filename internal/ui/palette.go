@@ -191,6 +191,7 @@ func (a *app) openPalette() {
 			add(x, s.Name(), func() tea.Cmd { return tea.Batch(show(), a.named(x.Key.Help().Desc)) })
 		}
 	}
+	all = append(all, a.settings()...)
 	slices.SortStableFunc(all, func(x, y entry) int { return a.lately(&y) - a.lately(&x) })
 	a.palette = newPalette("do something by its name", all)
 	a.palette.titles = a.findTitles

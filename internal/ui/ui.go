@@ -8,7 +8,9 @@ import (
 	"fmt"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
 
+	"polytome/internal/config"
 	"polytome/internal/core/bench"
 	"polytome/internal/core/journal"
 	"polytome/internal/core/loader"
@@ -17,9 +19,12 @@ import (
 
 // Options are how the interface is to look and behave.
 type Options struct {
-	ASCII bool // draw with ASCII characters only
-	// Theme is one of the themes of the settings; "" for what suits the terminal's background.
-	Theme string
+	ASCII bool // draw with ASCII characters only, whatever is set
+	// Settings are those of the person; SettingsFile is where they are kept, "" for nowhere.
+	Settings     config.Config
+	SettingsFile string
+	// Colours are how many colours are used; ColoursAsked for what the terminal says.
+	Colours Colours
 	// OwnDir is the folder of the user's own profiles and platforms, "" for none.
 	OwnDir string
 	// CacheFile is where scans keep what they have seen, "" for nowhere.
@@ -30,6 +35,15 @@ type Options struct {
 	JournalFile string
 	Rate        int64 // bytes a second for targets that set no rate; 0 for no limit
 }
+
+// Colours are how many colours are used.
+type Colours byte
+
+const (
+	ColoursAsked Colours = iota // what the terminal and NO_COLOR say
+	ColoursAll
+	ColoursNone
+)
 
 // Run shows the interface until the user quits. The terminal is left as it was,
 // also when the context is cancelled or the program fails.
@@ -53,7 +67,15 @@ func Run(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) error 
 
 // show runs the program until it ends.
 func show(ctx context.Context, cancel context.CancelFunc, m *app) error {
-	_, err := tea.NewProgram(m, tea.WithContext(ctx)).Run()
+	how := []tea.ProgramOption{tea.WithContext(ctx)}
+	switch m.opts.Colours {
+	case ColoursAll:
+		how = append(how, tea.WithColorProfile(colorprofile.TrueColor))
+	case ColoursNone:
+		how = append(how, tea.WithColorProfile(colorprofile.ASCII))
+	case ColoursAsked:
+	}
+	_, err := tea.NewProgram(m, how...).Run()
 	m.state.StopRuns()
 	cancel()
 	m.state.Wait()

@@ -104,7 +104,7 @@ func pump(a *app, cmd tea.Cmd) {
 			pump(a, c)
 		}
 	default:
-		if kind := fmt.Sprintf("%T", msg); strings.HasPrefix(kind, "state.") || strings.HasPrefix(kind,
+		if kind := fmt.Sprintf("%T", msg); strings.HasPrefix(kind, "state.") || strings.HasPrefix(kind, "ui.") || strings.HasPrefix(kind,
 			"loadersview.") || strings.HasPrefix(kind, "treeview.") || strings.HasPrefix(kind, "drivesview.") ||
 			strings.HasPrefix(kind, "teachview.") || strings.HasPrefix(kind, "welcome.") {
 			_, next := a.Update(msg)

@@ -39,6 +39,7 @@ type Model struct {
 	problem string
 	moved   bool // the cursor, by a person
 
+	folders   []string // in which games are looked for, too
 	games     []gamefolders.Folder
 	looked    bool // for games
 	drives    int  // how many looks at drives are shown
@@ -56,9 +57,12 @@ type choice struct {
 	do        func() (cmd tea.Cmd, done bool)
 }
 
-// New makes the screen.
-func New(d *state.State) *Model {
+// New makes the screen. Games are looked for in further folders besides the usual ones.
+func New(d *state.State, folders []string) *Model {
 	m := &Model{d: d, input: textinput.New()}
+	for _, dir := range folders {
+		m.folders = append(m.folders, state.Expand(dir))
+	}
 	m.input.Prompt = ""
 	m.input.ShowSuggestions = true
 	m.input.Focus()
@@ -77,11 +81,11 @@ func (m *Model) Init() tea.Cmd { return tea.Batch(m.findGames(nil), m.d.FindDriv
 
 // findGames looks for games in the home folder, the working folder, and further places.
 func (m *Model) findGames(further []string) tea.Cmd {
-	ctx, set := m.d.Ctx, m.d.Set
+	ctx, set, folders := m.d.Ctx, m.d.Set, m.folders
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(ctx, patience)
 		defer cancel()
-		roots := slices.Clone(further)
+		roots := append(slices.Clone(further), folders...)
 		for _, root := range []func() (string, error){os.UserHomeDir, os.Getwd} {
 			if dir, err := root(); err == nil {
 				roots = append(roots, dir)

@@ -1,0 +1,45 @@
+package ui
+
+import (
+	tea "charm.land/bubbletea/v2"
+
+	"polytome/internal/config"
+	"polytome/internal/ui/state"
+)
+
+// settings are the entries of the palette that change how the program looks. What is chosen holds at once, and is kept.
+func (a *app) settings() (out []entry) {
+	set := func(key, value, say string) func() tea.Cmd {
+		return func() tea.Cmd {
+			if err := a.opts.Settings.Set(key, value); err != nil {
+				a.state.Notice = state.Sentence(err.Error())
+				return nil
+			}
+			a.setTheme()
+			a.state.Notice = say
+			return a.keepSettings()
+		}
+	}
+	for _, theme := range config.Themes {
+		out = append(out, entry{"use the theme " + theme, "", "", "setting", set("theme", theme,
+			"The theme is "+theme+" now.")})
+	}
+	if a.opts.Settings.ASCII {
+		return append(out, entry{"draw with lines and blocks", "", "", "setting", set("ascii", "no",
+			"The screen is drawn with lines and blocks.")})
+	}
+	return append(out, entry{"draw with ASCII characters only", "", "", "setting", set("ascii", "yes",
+		"The screen is drawn with ASCII characters only.")})
+}
+
+// A settingsMsg is why settings could not be kept.
+type settingsMsg struct{ err error }
+
+// keepSettings writes the settings to their file.
+func (a *app) keepSettings() tea.Cmd {
+	file, kept := a.opts.SettingsFile, a.opts.Settings
+	if file == "" {
+		return nil
+	}
+	return func() tea.Msg { return settingsMsg{kept.Save(file)} }
+}
