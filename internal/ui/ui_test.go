@@ -355,9 +355,9 @@ func TestMouse(t *testing.T) {
 	a.View()
 	a.Update(tea.MouseClickMsg{X: a.rail[1] + 2, Y: 0, Button: tea.MouseLeft})
 	assert.Contains(t, text(a), "▸2 Fit")
-	a.Update(tea.MouseClickMsg{X: 20, Y: 6, Button: tea.MouseLeft}) // the second title
+	a.Update(tea.MouseClickMsg{X: 20, Y: 7, Button: tea.MouseLeft}) // the second title
 	assert.Contains(t, text(a), "Copper Tide on North stick")
-	_, cmd := a.Update(tea.MouseClickMsg{X: 20, Y: 6, Button: tea.MouseLeft})
+	_, cmd := a.Update(tea.MouseClickMsg{X: 20, Y: 7, Button: tea.MouseLeft})
 	pump(a, cmd)
 	assert.Contains(t, text(a), "Copper Tide deselected on North stick")
 	before, _ := a.stage().Title()

@@ -93,6 +93,7 @@ func (m *Model) Actions() []state.Action {
 				return ok && !v.Kind.Goes()
 			})
 		})).Saying("show only titles that do not fit, or all again"),
+		m.d.FixKnown(),
 		state.Do("o", "order", m.NextOrder).Saying("list by platform, name, size, verdict, space, priority ..."),
 		state.Do("f", "filesystem", m.declare).Saying("choose which filesystem this folder stands for"),
 		state.Do("e", "reserve", m.reserve).Saying("keep this much space free on the target"),
@@ -266,6 +267,9 @@ func (m *Model) Why() state.Why {
 	}
 	if !s.Sheet.Chosen[i] {
 		w.Say = "Not selected. " + w.Say
+	}
+	if f := m.d.Known(n, i); f != nil {
+		w.Say, w.Ways = "Known before: "+f.Say+". "+w.Say, state.KnownWays(f)
 	}
 	if s.Away != nil {
 		w.Say = fmt.Sprintf("The target is not connected; this is what was on it at %s. ", s.Taken.Local().

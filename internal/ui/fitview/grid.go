@@ -47,7 +47,7 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 		head = append(head, style.Cell{Width: reason})
 		under = append(under, style.Cell{Text: "path, or why not", Width: reason, FG: t.Dim})
 	}
-	out := []string{t.Row(w, false, head...), t.Row(w, false, under...)}
+	out := append([]string{t.Row(w, false, head...), t.Row(w, false, under...)}, m.d.KnownLines(t, w, m.d.Target)...)
 	m.top = len(out)
 	foot := []string{}
 	if n := m.Hidden(); n > 0 {
@@ -135,6 +135,9 @@ func (m *Model) line(t *style.Theme, w, i int, cursor bool, nameWidth, reason in
 		if ok && v.Kind != fit.Foreign {
 			c.Text = mark(t, v.Kind.Goes(), chosen) + " " + v.Word()
 			c.FG = state.VerdictColour(t, v.Kind.Goes(), chosen)
+			if chosen && m.d.Known(n, i) != nil {
+				c.Text, c.FG = mark(t, v.Kind.Goes(), chosen)+"!"+v.Word(), t.Bad
+			}
 			c.Bold = cursor && n == m.d.Target
 		}
 		cells = append(cells, c)

@@ -17,6 +17,7 @@ import (
 	"polytome/internal/size"
 	"polytome/internal/ui/scroll"
 	"polytome/internal/ui/state"
+	"polytome/internal/ui/steplist"
 	"polytome/internal/ui/style"
 )
 
@@ -31,7 +32,7 @@ const (
 type Model struct {
 	d      *state.State
 	part   int
-	steps  scroll.List
+	steps  steplist.List
 	past   scroll.List
 	follow bool       // the cursor stays on the step under way
 	tops   [parts]int // the rows in which the parts begin
@@ -110,7 +111,9 @@ func (m *Model) SetFilter(f string) {
 	}
 	for i, s := range m.plan().Steps {
 		if state.HasWords(s.Path, f) {
-			m.part, m.follow, m.steps.Cursor = steps, false, i
+			m.part, m.follow = steps, false
+			m.steps.Rows(m.plan())
+			m.steps.Open(i)
 			return
 		}
 	}
@@ -164,13 +167,13 @@ func (m *Model) Actions() []state.Action {
 		)
 		if m.part == steps {
 			own = append(own,
-				state.Do("n", "next", state.Just(func() { l.Sooner(m.steps.Cursor) })).
+				state.Do("n", "next", m.each(l.Sooner)).
 					Saying("write this title's files first"),
-				state.Do("N", "last", state.Just(func() { l.Later(m.steps.Cursor) })).
+				state.Do("N", "last", m.each(l.Later)).
 					Saying("write this title's files last"),
-				state.Do("x", "skip", state.Just(func() { l.Skip(m.steps.Cursor) })).
+				state.Do("x", "skip", m.each(l.Skip)).
 					Saying("skip this step, even if it is running"),
-				state.Do("t", "try again", state.Just(func() { l.Retry(m.steps.Cursor) })).
+				state.Do("t", "try again", m.each(l.Retry)).
 					Saying("try a step again that failed or was skipped"),
 			)
 		}
@@ -227,12 +230,26 @@ func (m *Model) movement() []state.Action {
 	case past:
 		return state.Movement(&m.past)
 	}
-	move := state.Movement(&m.steps)
+	move := append(state.Movement(&m.steps.List), state.Do("z", "open/fold", state.Just(func() {
+		if !m.steps.Turn() {
+			m.d.Notice = "Only covers and settings files are folded."
+		}
+	})).Saying("show covers or settings files one by one, or as one row"))
 	for i := range move {
 		do := move[i].Do
 		move[i].Do = func() tea.Cmd { m.follow = false; return do() }
 	}
 	return move
+}
+
+// each does something with every step under the cursor.
+func (m *Model) each(do func(step int)) func() tea.Cmd {
+	return state.Just(func() {
+		from, to := m.steps.Steps()
+		for i := from; i < to; i++ {
+			do(i)
+		}
+	})
 }
 
 // turn goes to another target.
@@ -323,6 +340,17 @@ func (m *Model) Wheel(by int) {
 	m.steps.Move(by)
 }
 
+// failed is why the first step under the cursor failed that did, "" for none.
+func (m *Model) failed(l *state.Lane) string {
+	from, to := m.steps.Steps()
+	for i := from; i < to; i++ {
+		if say, ok := l.Says[i]; ok {
+			return say
+		}
+	}
+	return ""
+}
+
 // Why says how the run stands, or why the step under the cursor failed.
 func (m *Model) Why() state.Why {
 	if m.part == past {
@@ -336,7 +364,7 @@ func (m *Model) Why() state.Why {
 	if l == nil {
 		return m.whyBefore(name)
 	}
-	if say, ok := l.Says[m.steps.Cursor]; ok && m.part == steps {
+	if say := m.failed(l); say != "" && m.part == steps {
 		w := state.Why{Lead: "Failed:", Say: say + "."}
 		if l.Running() {
 			w.Ways = []string{"t tries it again"}

@@ -12,6 +12,7 @@ import (
 	"polytome/internal/core/run"
 	"polytome/internal/size"
 	"polytome/internal/ui/state"
+	"polytome/internal/ui/steplist"
 	"polytome/internal/ui/style"
 )
 
@@ -61,14 +62,18 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 		}
 		return t.Block(append(out, "  "+t.Paint(t.Dim, text)), w, h)
 	}
+	rows := m.steps.Rows(p)
+	m.steps.Resize(len(rows), h-len(out))
 	if l != nil && m.follow {
-		m.steps.N = len(p.Steps)
-		m.steps.Cursor = l.Step
+		m.steps.Go(l.Step)
 	}
-	m.steps.Resize(len(p.Steps), h-len(out))
 	from, to := m.steps.Window()
 	for i := from; i < to; i++ {
-		out = append(out, m.step(t, w, i, p.Steps[i], l))
+		if r := rows[i]; r.What != "" {
+			out = append(out, m.several(t, w, i, r, p, l))
+		} else {
+			out = append(out, m.step(t, w, i, r.From, p.Steps[r.From], l))
+		}
 	}
 	return t.Block(out, w, h)
 }
@@ -293,7 +298,44 @@ func chart(t *style.Theme, speeds []float64, w, h int) []string {
 	return out
 }
 
-func (m *Model) step(t *style.Theme, w, i int, s plan.Step, l *state.Lane) string {
+// several is a row of small files of one kind: how many of them are written, and whether some failed.
+func (m *Model) several(t *style.Theme, w, row int, r steplist.Row, p *plan.Plan, l *state.Lane) string {
+	done, failed, bytes := 0, 0, int64(0)
+	for i := r.From; i < r.To; i++ {
+		bytes += p.Steps[i].Size
+		if l == nil {
+			continue
+		}
+		switch s := l.States[i]; {
+		case s == run.StepDone:
+			done++
+		case s == run.StepFailed || s == run.StepDependent:
+			failed++
+		}
+	}
+	status, colour := "waiting", t.Dim
+	switch n := r.To - r.From; {
+	case failed > 0:
+		status, colour = fmt.Sprintf("%d FAILED", failed), t.Bad
+	case done == n:
+		status, colour = "done", t.Good
+	case l != nil && !l.Running():
+		status, colour = "not tried", t.Warn
+	case done > 0 || l != nil && l.Step >= r.From && l.Step < r.To:
+		status, colour = fmt.Sprintf("%d of %d", done, n), t.Accent
+	}
+	cursor := row == m.steps.Cursor && m.part == steps
+	what := r.What + " " + t.Glyph("…")
+	if w < 90 {
+		return t.Row(w, cursor, style.Cell{Text: status, Width: 9, FG: colour}, style.Cell{Text: what,
+			Width: max(10, w-1-10-12-12-3) + 12}, style.Cell{Text: size.Column(bytes), Width: 11, Right: true, FG: t.Dim})
+	}
+	return t.Row(w, cursor, style.Cell{Text: status, Width: 9, FG: colour}, style.Cell{Text: "small", Width: 11,
+		FG: t.Dim}, style.Cell{Text: what, Width: max(10, w-1-10-12-12-3)},
+		style.Cell{Text: size.Column(bytes), Width: 11, Right: true, FG: t.Dim})
+}
+
+func (m *Model) step(t *style.Theme, w, row, i int, s plan.Step, l *state.Lane) string {
 	status, colour := "waiting", t.Dim
 	if l != nil {
 		switch l.States[i] {
@@ -323,7 +365,7 @@ func (m *Model) step(t *style.Theme, w, i int, s plan.Step, l *state.Lane) strin
 	if s.Size > 0 {
 		bytes = size.Column(s.Size)
 	}
-	cursor := i == m.steps.Cursor && m.part == steps
+	cursor := row == m.steps.Cursor && m.part == steps
 	pathWidth := max(10, w-1-10-12-12-3)
 	if w < 90 { // no column for what is nearly always the same word
 		path := s.Path

@@ -2,6 +2,7 @@ package state
 
 import (
 	"fmt"
+	"path"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -9,12 +10,14 @@ import (
 	"polytome/internal/core/check"
 	"polytome/internal/core/survey"
 	"polytome/internal/size"
+	"polytome/internal/ui/style"
 )
 
 // Foreseen is what a check will say of a target when its plan has been carried out.
 type Foreseen struct {
 	*check.Report // nil until it is known, or where it cannot be
 	of            foreseeing
+	at            map[string]*check.Finding // the worst problem of each path
 }
 
 // foreseeing is what is foreseen: a look at a target, and the choices.
@@ -107,7 +110,8 @@ func (d *State) SetForeseen(m ForeseenMsg) tea.Cmd {
 		return nil
 	}
 	t := d.Targets[n]
-	t.Foreseen = Foreseen{m.report, m.foreseeing}
+	t.Foreseen = Foreseen{Report: m.report, of: m.foreseeing}
+	t.Foreseen.index()
 	if !t.asksToWrite || d.Question != nil {
 		return nil
 	}
@@ -118,4 +122,87 @@ func (d *State) SetForeseen(m ForeseenMsg) tea.Cmd {
 func (d *State) foreseenNow(n int) bool {
 	t := d.Targets[n]
 	return t.Foreseen.of == foreseeing{t.Survey, d.changes} && !d.goesOn(n, foresees)
+}
+
+// index finds problems by their paths.
+func (f *Foreseen) index() {
+	f.at = map[string]*check.Finding{}
+	for _, x := range f.Problems() { // the worst come first
+		if x.Path != "" && f.at[x.Path] == nil {
+			f.at[x.Path] = x
+		}
+	}
+}
+
+// KnownAt is what is known before to be wrong with a path of target n after a run; nil for nothing.
+func (d *State) KnownAt(n int, path string) *check.Finding { return d.At(n).Foreseen.at[path] }
+
+// Known is what is known before to be wrong with title i at target n after a run: that it will not be listed, or not
+// start. It is nil for nothing.
+func (d *State) Known(n, i int) *check.Finding {
+	t := d.At(n)
+	if len(t.Foreseen.at) == 0 || t.Survey == nil || i >= len(t.Survey.Titles) {
+		return nil
+	}
+	for _, item := range t.Survey.Sheet.Placement(i).Items {
+		for at := item.Path; at != "." && at != "/" && at != ""; at = path.Dir(at) {
+			if f := t.Foreseen.at[at]; f != nil {
+				return f
+			}
+		}
+	}
+	return nil
+}
+
+// KnownWays are what can be done about a problem.
+func KnownWays(f *check.Finding) []string {
+	switch {
+	case len(f.Fixes) > 0:
+		return []string{"M has the run fix it"}
+	case f.Remedy != "":
+		return []string{f.Remedy}
+	}
+	return nil
+}
+
+// KnownLines say above a list what a check would find at target n after the run: nothing, or one line.
+func (d *State) KnownLines(t *style.Theme, w, n int) []string {
+	f := d.At(n).Foreseen
+	all := f.Problems()
+	if len(all) == 0 {
+		return nil
+	}
+	fixable := 0
+	for _, x := range all {
+		if len(x.Fixes) > 0 {
+			fixable++
+		}
+	}
+	fg, say := t.Warn, size.Count(len(all), "problem")
+	if f.Stops() != nil {
+		fg, say = t.Bad, "the console will list nothing"
+	}
+	switch {
+	case fixable == len(all):
+		say += ", M fixes " + map[bool]string{true: "it", false: "all"}[fixable == 1]
+	case fixable > 0:
+		say += fmt.Sprintf(", M fixes %d of %d", fixable, len(all))
+	}
+	first := all[0].Say
+	if all[0].Path != "" {
+		first = all[0].Path + ": " + first
+	}
+	return []string{" " + t.Paint(fg, t.Clip(style.Clean("Known before: "+say+". "+first), w-2))}
+}
+
+// FixKnown is the action that has the next run fix what a check would find after it.
+func (d *State) FixKnown() Action {
+	f := d.At(d.Target).Foreseen
+	return Do("M", "fix what is known", func() tea.Cmd {
+		if f.Report == nil || len(f.Problems()) == 0 {
+			d.Notice = "Nothing is known that a check would find after the run."
+			return nil
+		}
+		return d.MarkFixes(d.Target, f.Fixes())
+	}).Saying("have the run fix what a check would find after it").When(f.Report != nil && len(f.Fixes()) > 0)
 }

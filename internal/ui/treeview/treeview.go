@@ -17,13 +17,14 @@ import (
 	"polytome/internal/size"
 	"polytome/internal/ui/scroll"
 	"polytome/internal/ui/state"
+	"polytome/internal/ui/steplist"
 )
 
 // Model is the stage.
 type Model struct {
 	d      *state.State
 	list   scroll.List
-	steps  scroll.List
+	steps  steplist.List
 	asList bool // the steps are shown instead of the tree
 	lines  []survey.Line
 	shown  []int // indexes of the lines that are shown
@@ -205,7 +206,13 @@ func (m *Model) Actions() []state.Action {
 		return append([]state.Action{
 			state.Do("s", "tree", state.Just(func() { m.asList = false })).
 				Saying("the tree again, instead of the steps"),
-		}, state.Movement(&m.steps)...)
+			state.Do("enter z", "open/fold", state.Just(func() {
+				if !m.steps.Turn() {
+					m.d.Notice = "Only covers and settings files are folded."
+				}
+			})).Saying("show covers or settings files one by one, or as one row"),
+			m.d.FixKnown(),
+		}, state.Movement(&m.steps.List)...)
 	}
 	return append([]state.Action{
 		state.Do("s", "steps", state.Just(func() { m.asList = true })).
@@ -217,6 +224,7 @@ func (m *Model) Actions() []state.Action {
 			Saying("remove everything that a loader knows and you did not select"),
 		state.Do("B", "back up", m.backupTo).Saying("copy what will be removed to a folder on this computer first"),
 		state.Do("enter", "fold", state.Just(m.fold)).Saying("fold a folder, or open it"),
+		m.d.FixKnown(),
 		state.Do("left h", "the target to the left", state.Just(func() { m.turn(-1) })),
 		state.Do("right l", "the target to the right", state.Just(func() { m.turn(1) })),
 	}, state.Movement(&m.list)...)
@@ -391,6 +399,11 @@ func (m *Model) Why() state.Why {
 	w := state.Why{Lead: l.Path + ": " + string(l.State) + ".", Say: strings.ToUpper(l.Rule[:1]) + l.Rule[1:] + "."}
 	if s := m.d.Current(); l.Title >= 0 && s != nil && l.Title < len(s.Titles) {
 		w.Say = "It is " + s.Titles[l.Title].Label() + ". " + w.Say
+	}
+	if f := m.d.KnownAt(m.d.Target, l.Path); f != nil {
+		w.Say = "Known before: " + f.Say + ". " + w.Say
+		w.Ways = state.KnownWays(f)
+		return w
 	}
 	switch l.State {
 	case survey.Kept:

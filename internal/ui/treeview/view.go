@@ -21,6 +21,7 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 	pathWidth := w - 1 - 12 - 11 - 2
 	out := []string{t.Row(w, false, style.Cell{Text: m.heading(pathWidth), Width: pathWidth, FG: t.Dim},
 		style.Cell{Text: "size", Width: 11, Right: true, FG: t.Dim}, style.Cell{Text: "", Width: 10})}
+	out = append(out, m.d.KnownLines(t, w, m.d.Target)...)
 	m.top = len(out)
 	m.list.Resize(len(m.shown), h-len(out))
 	from, to := m.list.Window()
@@ -40,9 +41,17 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 			c.FG = t.Dim
 		}
 		out = append(out, t.Row(w, k == m.list.Cursor, c, style.Cell{Text: bytes, Width: 11, Right: true, FG: c.FG},
-			style.Cell{Text: string(l.State), Width: 10, FG: colourOf(t, l.State)}))
+			m.stateOf(t, l)))
 	}
 	return t.Block(out, w, h)
+}
+
+// stateOf is what becomes of a line, or that something is known to be wrong with it then.
+func (m *Model) stateOf(t *style.Theme, l *survey.Line) style.Cell {
+	if l.State != survey.Removing && m.d.KnownAt(m.d.Target, l.Path) != nil {
+		return style.Cell{Text: "!" + string(l.State), Width: 10, FG: t.Bad}
+	}
+	return style.Cell{Text: string(l.State), Width: 10, FG: colourOf(t, l.State)}
 }
 
 func colourOf(t *style.Theme, s survey.State) color.Color {
@@ -105,12 +114,25 @@ func (m *Model) stepList(t *style.Theme, w, h int) []string {
 	for _, n := range p.Notes {
 		out = append(out, " "+t.Paint(t.Warn, t.Clip(n, w-2)))
 	}
+	out = append(out, m.d.KnownLines(t, w, m.d.Target)...)
 	m.top = len(out)
-	m.steps.Resize(len(p.Steps), h-len(out))
+	rows := m.steps.Rows(p)
+	m.steps.Resize(len(rows), h-len(out))
 	from, to := m.steps.Window()
 	speed := s.Speed()
 	for i := from; i < to; i++ {
-		x := &p.Steps[i]
+		if r := rows[i]; r.What != "" {
+			var bytes int64
+			for _, x := range p.Steps[r.From:r.To] {
+				bytes += x.Size
+			}
+			out = append(out, t.Row(w, i == m.steps.Cursor, style.Cell{Text: fmt.Sprint(r.From + 1), Width: 4, Right: true,
+				FG: t.Dim}, style.Cell{Text: "small", Width: what}, style.Cell{Text: r.What + " " + t.Glyph("…"),
+				Width: pathWidth}, style.Cell{Text: size.Column(bytes), Width: 11, Right: true, FG: t.Dim},
+				style.Cell{Text: speed.Of(r.To-r.From, bytes).String(), Width: time, FG: t.Dim}))
+			continue
+		}
+		x := &p.Steps[rows[i].From]
 		amount, took := "", ""
 		if x.Size > 0 {
 			amount = size.Column(x.Size)
@@ -126,7 +148,7 @@ func (m *Model) stepList(t *style.Theme, w, h int) []string {
 		if x.Kind == plan.Remove || x.Kind == plan.Replace {
 			fg = t.Warn
 		}
-		out = append(out, t.Row(w, i == m.steps.Cursor, style.Cell{Text: fmt.Sprint(i + 1), Width: 4, Right: true,
+		out = append(out, t.Row(w, i == m.steps.Cursor, style.Cell{Text: fmt.Sprint(rows[i].From + 1), Width: 4, Right: true,
 			FG: t.Dim}, style.Cell{Text: x.Words(), Width: what, FG: fg},
 			style.Cell{Text: shown, Width: pathWidth}, style.Cell{Text: amount, Width: bytes, Right: true, FG: t.Dim},
 			style.Cell{Text: took, Width: time, FG: t.Dim}))
@@ -139,11 +161,20 @@ func (m *Model) stepList(t *style.Theme, w, h int) []string {
 
 func (m *Model) stepWhy() state.Why {
 	p := m.d.Plan(m.d.Target)
-	if p == nil || m.steps.Cursor >= len(p.Steps) {
+	if p == nil || len(p.Steps) == 0 {
 		return state.Why{Lead: "Nothing", Say: "has to be done."}
 	}
-	s := &p.Steps[m.steps.Cursor]
-	w := state.Why{Lead: fmt.Sprintf("Step %d, %s:", m.steps.Cursor+1, s.Words()), Say: s.Path + "."}
+	rows := m.steps.Rows(p)
+	from, to := m.steps.Steps()
+	if to == 0 {
+		from, to = 0, 1
+	}
+	if to-from > 1 {
+		return state.Why{Lead: fmt.Sprintf("Steps %d to %d:", from+1, to), Say: rows[m.steps.Cursor].What + ".",
+			Ways: []string{"enter shows them one by one"}}
+	}
+	s := &p.Steps[from]
+	w := state.Why{Lead: fmt.Sprintf("Step %d, %s:", from+1, s.Words()), Say: s.Path + "."}
 	if s.Kind == plan.Move {
 		w.Say = s.From + " becomes " + s.Path + "."
 	}
