@@ -23,6 +23,7 @@ a text file of your settings folder, which can be edited as well.
 
 theme   how the screen looks: ` + strings.Join(config.Themes, ", ") + `
 ascii   yes: draw with ASCII characters only
+blocks  yes: draw covers in coloured blocks, also where the terminal shows real pictures
 bench   the bench that polytome opens when none is named
 folders where the first start looks for games, besides the usual places; several as in PATH
 keys    keys that stand for others on every screen: ctrl+d=pgdown ctrl+u=pgup`,

@@ -41,7 +41,7 @@ const (
 func (o *printOptions) flags(root *cobra.Command) {
 	f := root.PersistentFlags()
 	f.BoolVarP(&o.quiet, "quiet", "q", false, "print nothing but problems; with --json, the result as well")
-	f.StringVar(&o.color, "color", colorAuto, "use colours: auto, always or never (auto: on terminals without NO_COLOR)")
+	f.StringVar(&o.color, "color", colorAuto, "use colours: auto (on terminals, without NO_COLOR), always or never")
 	f.StringVar(&o.log, "log", "", "write the log to this file (default: "+logFile()+")")
 }
 

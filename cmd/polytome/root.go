@@ -67,7 +67,8 @@ Exit status: 0 all done, 1 failed, 2 wrong usage, 3 done but not everything fitt
 				return err
 			}
 			defer b.Release()
-			return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: opt.ascii, Settings: c, SettingsFile: configFile(), Colours: prints.colours(),
+			return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: opt.ascii, Settings: c, SettingsFile: configFile(),
+				Colours:   prints.colours(),
 				OwnDir:    configDir(),
 				CacheFile: cacheFile(),
 				CoversDir: coversDir(), JournalFile: journalFile()})

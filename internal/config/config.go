@@ -38,6 +38,8 @@ type Config struct {
 	Theme string `toml:"theme,omitempty"`
 	ASCII bool   `toml:"ascii,omitempty"` // draw with ASCII characters only
 	Bench string `toml:"bench,omitempty"` // the one that is opened when none is named
+	// Blocks has pictures drawn in coloured blocks also on terminals that show real ones.
+	Blocks bool `toml:"blocks,omitempty"`
 	// Folders are those in which the first start looks for games, besides the usual ones.
 	Folders []string `toml:"folders,omitempty"`
 	// Keys are keys that stand for others on every screen: what is pressed, and what that means.
@@ -85,7 +87,7 @@ func (c Config) Save(file string) error {
 }
 
 // Keys are what can be set.
-var Keys = []string{"theme", "ascii", "bench", "folders", "keys"}
+var Keys = []string{"theme", "ascii", "bench", "blocks", "folders", "keys"}
 
 // Get is the value of a key, in words.
 func (c *Config) Get(key string) (string, error) {
@@ -96,10 +98,9 @@ func (c *Config) Get(key string) (string, error) {
 		}
 		return c.Theme, nil
 	case "ascii":
-		if c.ASCII {
-			return "yes", nil
-		}
-		return "no", nil
+		return yesNo(c.ASCII), nil
+	case "blocks":
+		return yesNo(c.Blocks), nil
 	case "bench":
 		return c.Bench, nil
 	case "folders":
@@ -123,14 +124,9 @@ func (c *Config) Set(key, value string) error {
 		}
 		c.Theme = value
 	case "ascii":
-		switch strings.ToLower(value) {
-		case "yes", "true":
-			c.ASCII = true
-		case "no", "false", "":
-			c.ASCII = false
-		default:
-			return nearest.Unknown("answer", value, []string{"yes", "no"})
-		}
+		return setYesNo(&c.ASCII, value)
+	case "blocks":
+		return setYesNo(&c.Blocks, value)
 	case "bench":
 		c.Bench = value
 	case "folders":
@@ -155,6 +151,25 @@ func (c *Config) Set(key, value string) error {
 		c.Keys = keys
 	default:
 		return nearest.Unknown("setting", key, Keys)
+	}
+	return nil
+}
+
+func yesNo(b bool) string {
+	if b {
+		return "yes"
+	}
+	return "no"
+}
+
+func setYesNo(b *bool, value string) error {
+	switch strings.ToLower(value) {
+	case "yes", "true":
+		*b = true
+	case "no", "false", "":
+		*b = false
+	default:
+		return nearest.Unknown("answer", value, []string{"yes", "no"})
 	}
 	return nil
 }

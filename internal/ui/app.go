@@ -100,6 +100,7 @@ type app struct {
 	rails   []func() tea.Cmd
 	spots   []spot // what can be clicked in the lines at the foot
 	folded  bool   // the rack is not shown
+	shows   showing
 }
 
 func newApp(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) *app {
@@ -137,14 +138,15 @@ func (a *app) setTheme() {
 	case config.Safe:
 		a.theme.Safe(dark)
 	}
+	a.hangPictures()
 }
 
 // Init starts the first scan.
 func (a *app) Init() tea.Cmd {
 	if a.welcome != nil {
-		return tea.Batch(tea.RequestBackgroundColor, a.welcome.Init(), a.state.WatchDrives())
+		return tea.Batch(tea.RequestBackgroundColor, a.askForPictures(), a.welcome.Init(), a.state.WatchDrives())
 	}
-	return tea.Batch(tea.RequestBackgroundColor, a.state.StartScan(), a.state.Survey(), a.state.LookBack())
+	return tea.Batch(tea.RequestBackgroundColor, a.askForPictures(), a.state.StartScan(), a.state.Survey(), a.state.LookBack())
 }
 
 func (a *app) stage() stage {
@@ -157,7 +159,11 @@ func (a *app) stage() stage {
 // Update takes a message in. Everything slow is a command.
 func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	said := a.state.Notice
+	if cmd, ok := a.picturesUpdate(msg); ok {
+		return a, cmd
+	}
 	m, cmd := a.update(msg)
+	cmd = tea.Batch(cmd, a.lookAtPictures())
 	if n := a.state.Notice; n != "" && n != said {
 		logbook.Note("shown", "text", n)
 	}
@@ -188,6 +194,10 @@ func (a *app) update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
 		a.w, a.h = msg.Width, msg.Height
+		if g := a.shows.gallery; g != nil { // another size of letters, perhaps
+			g.Wiped()
+			return a, tea.Raw(askCell)
+		}
 	case tea.BackgroundColorMsg:
 		a.dark = msg.IsDark()
 		a.setTheme()

@@ -52,7 +52,11 @@ func (a *app) frame() frame {
 
 // View draws the window.
 func (a *app) View() tea.View {
-	v := tea.NewView(strings.Join(a.lines(), "\n"))
+	lines := a.lines()
+	if g := a.shows.gallery; g != nil {
+		g.Find(lines)
+	}
+	v := tea.NewView(strings.Join(lines, "\n"))
 	v.AltScreen = true
 	v.MouseMode = tea.MouseModeCellMotion
 	v.WindowTitle = "polytome " + style.Clean(a.state.Bench.Name)

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/check"
 )
 
 // next is the line that says what brings the job forward.
@@ -144,4 +145,40 @@ func TestTheFootIsClicked(t *testing.T) {
 	_, cmd := a.Update(tea.MouseClickMsg{X: a.rail[len(a.stages)] + 1, Y: 0, Button: tea.MouseLeft})
 	pump(a, cmd)
 	assert.Contains(t, text(a), "▸C Covers", "panels on the rail, too")
+}
+
+// TestWhatIsKnownBeforeStandsInFitAndTree: for the target, for each title and file, and M has it fixed.
+func TestWhatIsKnownBeforeStandsInFitAndTree(t *testing.T) {
+	a, w := demoApp(t, Options{})
+	require.NoError(t, os.Remove(filepath.Join(w.Stick, "ROWAN", "rowan.cfg")))
+	pump(a, a.state.Survey())
+	for _, s := range []string{"2", "3"} {
+		press(a, "esc", s)
+		assert.Contains(t, text(a), "Known before: the console will list nothing, M fixes", s)
+		assert.Contains(t, text(a), "ROWAN/rowan.cfg: the file is missing", s)
+	}
+	press(a, "2")
+	known := a.state.Targets[0].Foreseen
+	var at int
+	for i := range a.state.Scan.Titles {
+		if a.state.Scan.Titles[i].Name == "Copper Tide" {
+			at = i
+		}
+	}
+	item := a.state.Targets[0].Survey.Sheet.Placement(at).Items[0].Path
+	f := check.Finding{Grade: check.Fault, Path: item, Say: "its part is cut short", Remedy: "copy it again"}
+	a.state.Targets[0].Foreseen.Report = &check.Report{Findings: append(known.Findings, f)}
+	find(a, "copper tide")
+	assert.Contains(t, text(a), "▪!split", "the title is marked")
+	assert.Contains(t, flat(a), "Known before: its part is cut short.")
+	assert.Contains(t, flat(a), "→ copy it again")
+	press(a, "esc", "3", "/")
+	a.Update(tea.PasteMsg{Content: filepath.Base(item)})
+	press(a, "enter")
+	assert.Contains(t, text(a), "!new")
+	press(a, "esc", "esc", "2", "M")
+	assert.Contains(t, flat(a), "marked: 3 shows them in the tree")
+	assert.NotContains(t, text(a), "the console will list nothing", "as the run writes it")
+	press(a, "M")
+	assert.NotContains(t, text(a), "the console will list nothing")
 }

@@ -24,6 +24,14 @@ func (a *app) settings() (out []entry) {
 		out = append(out, entry{"use the theme " + theme, "", "", "setting", set("theme", theme,
 			"The theme is "+theme+" now.")})
 	}
+	switch {
+	case a.opts.Settings.Blocks:
+		out = append(out, entry{"show real pictures", "", "", "setting", set("blocks", "no",
+			"Covers are shown as pictures, if the terminal takes them.")})
+	case a.shows.gallery != nil:
+		out = append(out, entry{"draw pictures in blocks", "", "", "setting", set("blocks", "yes",
+			"Covers are drawn in coloured blocks.")})
+	}
 	if a.opts.Settings.ASCII {
 		return append(out, entry{"draw with lines and blocks", "", "", "setting", set("ascii", "no",
 			"The screen is drawn with lines and blocks.")})

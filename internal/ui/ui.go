@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
@@ -76,6 +77,7 @@ func show(ctx context.Context, cancel context.CancelFunc, m *app) error {
 	case ColoursAsked:
 	}
 	_, err := tea.NewProgram(m, how...).Run()
+	fmt.Fprint(os.Stdout, m.shows.gallery.Clear())
 	m.state.StopRuns()
 	cancel()
 	m.state.Wait()

@@ -12,7 +12,8 @@ import (
 func (j *Journal) Start(ctx context.Context, b Beginning, job run.Job) (lane *run.Lane, id int64, note error) {
 	b.Plan, b.Verify = job.Plan, job.Verify
 	rec, note := j.Begin(b)
-	logbook.Note("run begins", "target", b.Config.Name, "at", b.At, "steps", len(job.Plan.Steps), "bytes", job.Plan.Bytes)
+	logbook.Note("run begins", "target", b.Config.Name, "at", b.At, "steps", len(job.Plan.Steps), "bytes",
+		job.Plan.Bytes)
 	emit, over := job.Emit, job.Over
 	job.Emit = func(e run.Event) {
 		rec.Event(e)

@@ -360,8 +360,9 @@ func (m *Model) cropped(t *style.Theme, w, h int) []string {
 		return pixels.Card(t, []string{"reading"}, w, h)
 	}
 	half := w/2 - 2
-	whole := pixels.Draw(t, darkened(l.picture, *c.crop), half, h-2)
-	left := pixels.Draw(t, cropOf(l.picture, *c.crop), half, h-2)
+	of, key := l.picture.Bounds().Size(), fmt.Sprint(state.PictureKey(&p.File), *c.crop)
+	whole := m.cache.Draw(t, "whole "+key, darkened(l.picture, *c.crop), of, half, h-2)
+	left := m.cache.Draw(t, key, cropOf(l.picture, *c.crop), of, half, h-2)
 	out := []string{t.Pad("  "+t.Paint(t.Dim, "the whole picture"), w/2) + t.Paint(t.Accent, "what stays")}
 	for y := range h - 2 {
 		a, b := "", ""

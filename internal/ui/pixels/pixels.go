@@ -26,6 +26,9 @@ func Draw(t *style.Theme, im image.Image, w, h int) []string {
 	if t.Plain || t.ASCII {
 		return Card(t, []string{"cover", fmt.Sprintf("%d x %d", b.Dx(), b.Dy())}, w, h)
 	}
+	if t.Pictures != nil {
+		return t.Pictures.Hang(im, w, h)
+	}
 	pw, ph := w, w*b.Dy()/b.Dx() // a half cell is about as wide as it is high
 	if ph > 2*h {
 		pw, ph = 2*h*b.Dx()/b.Dy(), 2*h

@@ -328,7 +328,8 @@ func (m *Model) several(t *style.Theme, w, row int, r steplist.Row, p *plan.Plan
 	what := r.What + " " + t.Glyph("…")
 	if w < 90 {
 		return t.Row(w, cursor, style.Cell{Text: status, Width: 9, FG: colour}, style.Cell{Text: what,
-			Width: max(10, w-1-10-12-12-3) + 12}, style.Cell{Text: size.Column(bytes), Width: 11, Right: true, FG: t.Dim})
+			Width: max(10, w-1-10-12-12-3) + 12},
+			style.Cell{Text: size.Column(bytes), Width: 11, Right: true, FG: t.Dim})
 	}
 	return t.Row(w, cursor, style.Cell{Text: status, Width: 9, FG: colour}, style.Cell{Text: "small", Width: 11,
 		FG: t.Dim}, style.Cell{Text: what, Width: max(10, w-1-10-12-12-3)},

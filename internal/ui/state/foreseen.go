@@ -18,6 +18,7 @@ type Foreseen struct {
 	*check.Report // nil until it is known, or where it cannot be
 	of            foreseeing
 	at            map[string]*check.Finding // the worst problem of each path
+	atOf          *check.Report             // of which
 }
 
 // foreseeing is what is foreseen: a look at a target, and the choices.
@@ -111,7 +112,6 @@ func (d *State) SetForeseen(m ForeseenMsg) tea.Cmd {
 	}
 	t := d.Targets[n]
 	t.Foreseen = Foreseen{Report: m.report, of: m.foreseeing}
-	t.Foreseen.index()
 	if !t.asksToWrite || d.Question != nil {
 		return nil
 	}
@@ -124,29 +124,33 @@ func (d *State) foreseenNow(n int) bool {
 	return t.Foreseen.of == foreseeing{t.Survey, d.changes} && !d.goesOn(n, foresees)
 }
 
-// index finds problems by their paths.
-func (f *Foreseen) index() {
-	f.at = map[string]*check.Finding{}
+// byPath are the worst problems of each path.
+func (f *Foreseen) byPath() map[string]*check.Finding {
+	if f.at != nil && f.atOf == f.Report {
+		return f.at
+	}
+	f.at, f.atOf = map[string]*check.Finding{}, f.Report
 	for _, x := range f.Problems() { // the worst come first
 		if x.Path != "" && f.at[x.Path] == nil {
 			f.at[x.Path] = x
 		}
 	}
+	return f.at
 }
 
 // KnownAt is what is known before to be wrong with a path of target n after a run; nil for nothing.
-func (d *State) KnownAt(n int, path string) *check.Finding { return d.At(n).Foreseen.at[path] }
+func (d *State) KnownAt(n int, path string) *check.Finding { return d.At(n).Foreseen.byPath()[path] }
 
 // Known is what is known before to be wrong with title i at target n after a run: that it will not be listed, or not
 // start. It is nil for nothing.
 func (d *State) Known(n, i int) *check.Finding {
 	t := d.At(n)
-	if len(t.Foreseen.at) == 0 || t.Survey == nil || i >= len(t.Survey.Titles) {
+	if len(t.Foreseen.byPath()) == 0 || t.Survey == nil || i >= len(t.Survey.Titles) {
 		return nil
 	}
 	for _, item := range t.Survey.Sheet.Placement(i).Items {
 		for at := item.Path; at != "." && at != "/" && at != ""; at = path.Dir(at) {
-			if f := t.Foreseen.at[at]; f != nil {
+			if f := t.Foreseen.byPath()[at]; f != nil {
 				return f
 			}
 		}

@@ -14,8 +14,8 @@ import (
 func of(letters string) *plan.Plan {
 	p := &plan.Plan{}
 	for _, c := range letters {
-		s := plan.Step{Kind: plan.Copy, Make: &shape.Spec{Shape: map[rune]shape.Name{'i': shape.Whole, 'c': shape.Fitted,
-			't': shape.Written, 'l': shape.Written}[c]}, Last: c == 'l'}
+		made := map[rune]shape.Name{'i': shape.Whole, 'c': shape.Fitted, 't': shape.Written, 'l': shape.Written}[c]
+		s := plan.Step{Kind: plan.Copy, Make: &shape.Spec{Shape: made}, Last: c == 'l'}
 		if c == 'r' {
 			s = plan.Step{Kind: plan.Remove}
 		}

@@ -3,6 +3,7 @@
 package style
 
 import (
+	"image"
 	"image/color"
 	"strings"
 
@@ -24,6 +25,14 @@ type Theme struct {
 	Planned, Ghost   color.Color
 	// Hues are colours that differ clearly from one another, for what is numbered too; none where there are no colours.
 	Hues []color.Color
+	// Pictures shows pictures as such; nil where the terminal does not take them.
+	Pictures Pictures
+}
+
+// Pictures shows pictures as such on a terminal.
+type Pictures interface {
+	// Hang has a picture shown as large as it fits into w x h cells, and returns the lines that hold its place.
+	Hang(im image.Image, w, h int) []string
 }
 
 // New makes the theme for a dark or light background and the colours that the

@@ -126,8 +126,8 @@ func (m *Model) stepList(t *style.Theme, w, h int) []string {
 			for _, x := range p.Steps[r.From:r.To] {
 				bytes += x.Size
 			}
-			out = append(out, t.Row(w, i == m.steps.Cursor, style.Cell{Text: fmt.Sprint(r.From + 1), Width: 4, Right: true,
-				FG: t.Dim}, style.Cell{Text: "small", Width: what}, style.Cell{Text: r.What + " " + t.Glyph("…"),
+			number := style.Cell{Text: fmt.Sprint(r.From + 1), Width: 4, Right: true, FG: t.Dim}
+			out = append(out, t.Row(w, i == m.steps.Cursor, number, style.Cell{Text: "small", Width: what}, style.Cell{Text: r.What + " " + t.Glyph("…"),
 				Width: pathWidth}, style.Cell{Text: size.Column(bytes), Width: 11, Right: true, FG: t.Dim},
 				style.Cell{Text: speed.Of(r.To-r.From, bytes).String(), Width: time, FG: t.Dim}))
 			continue
@@ -148,8 +148,8 @@ func (m *Model) stepList(t *style.Theme, w, h int) []string {
 		if x.Kind == plan.Remove || x.Kind == plan.Replace {
 			fg = t.Warn
 		}
-		out = append(out, t.Row(w, i == m.steps.Cursor, style.Cell{Text: fmt.Sprint(rows[i].From + 1), Width: 4, Right: true,
-			FG: t.Dim}, style.Cell{Text: x.Words(), Width: what, FG: fg},
+		number := style.Cell{Text: fmt.Sprint(rows[i].From + 1), Width: 4, Right: true, FG: t.Dim}
+		out = append(out, t.Row(w, i == m.steps.Cursor, number, style.Cell{Text: x.Words(), Width: what, FG: fg},
 			style.Cell{Text: shown, Width: pathWidth}, style.Cell{Text: amount, Width: bytes, Right: true, FG: t.Dim},
 			style.Cell{Text: took, Width: time, FG: t.Dim}))
 	}
