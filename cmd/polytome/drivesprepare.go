@@ -201,11 +201,11 @@ func typedName(in io.Reader, out io.Writer, d *drives.Drive, p *prepare.Plan) (s
 	if f, ok := in.(*os.File); ok && !isTerminal(f) {
 		return "", nobody
 	}
-	loses := p.Loses
-	if loses == "" {
-		loses = "nothing that was recognized"
+	loses := "No games or files were recognized on it."
+	if p.Loses != "" {
+		loses = "This will be lost: " + p.Loses + "."
 	}
-	fmt.Fprintf(out, "This will be lost: %s.\nType the drive's name, %s, to continue: ", loses, consentWord(d))
+	fmt.Fprintf(out, "Everything on it will be erased. %s\nType the drive's name, %s, to continue: ", loses, consentWord(d))
 	line, err := bufio.NewReader(in).ReadString('\n')
 	if err != nil && line == "" {
 		return "", nobody

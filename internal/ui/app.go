@@ -168,7 +168,11 @@ func (a *app) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		logbook.Note("shown", "text", n)
 	}
 	if a.welcome != nil {
-		return m, tea.Batch(cmd, a.welcome.Refresh())
+		more, done := a.welcome.Refresh()
+		if cmd = tea.Batch(cmd, more); done {
+			cmd = tea.Batch(cmd, a.begun())
+		}
+		return m, cmd
 	}
 	if w, ok := a.stage().(interface{ Work() tea.Cmd }); ok {
 		cmd = tea.Batch(cmd, w.Work())

@@ -253,13 +253,14 @@ func (m *Model) askCloneConsent(f *state.Found) tea.Cmd {
 	for i, v := range f.Volumes {
 		loses = append(loses, volumeWords(&v)+" with "+f.Contents[i].Words())
 	}
-	if len(loses) == 0 {
-		loses = []string{"nothing that was recognized"}
+	hint := "no games or files were recognized on it"
+	if len(loses) > 0 {
+		hint = "this will be lost: " + strings.Join(loses, "; ")
 	}
 	to := f.Drive
 	return func() tea.Msg { // after the question that led here
-		return state.AskMsg{Question: state.Question{Prompt: "Everything on it will be lost. Type " + to.Name() +
-			" to continue: ", Hint: "lost is " + strings.Join(loses, "; "), Done: func(answer string) tea.Cmd {
+		return state.AskMsg{Question: state.Question{Prompt: "Everything on it will be erased. Type " + to.Name() +
+			" to continue: ", Hint: hint, Done: func(answer string) tea.Cmd {
 			if err := to.Agreed(drives.Consent{Typed: answer, Fixed: true}); err != nil || to.Fixed() {
 				m.d.Notice = "That is not the drive's name. Nothing was changed."
 				if to.Fixed() {

@@ -143,15 +143,12 @@ func (m *Model) askConsent() tea.Cmd {
 	if word == "" {
 		word = d.Name()
 	}
-	loses := m.plan.Loses
-	if loses == "" {
-		loses = "nothing that was recognized"
+	hint := "no games or files were recognized on it"
+	if m.plan.Loses != "" {
+		hint = "this will be lost: " + m.plan.Loses
 	}
-	prompt := fmt.Sprintf("This will be lost: %s. Type %s to continue: ", loses, word)
-	if len(prompt) > 100 {
-		prompt = fmt.Sprintf("Type %s to continue: ", word)
-	}
-	m.d.Ask(state.Question{Prompt: prompt, Hint: "lost is " + loses, Done: func(answer string) tea.Cmd {
+	prompt := fmt.Sprintf("Everything on it will be erased. Type %s to continue: ", word)
+	m.d.Ask(state.Question{Prompt: prompt, Hint: hint, Done: func(answer string) tea.Cmd {
 		c := drives.Consent{Typed: answer}
 		if err := d.Agreed(drives.Consent{Typed: answer, Fixed: true}); err != nil {
 			m.d.Notice = "That is not the drive's name. Nothing was changed."

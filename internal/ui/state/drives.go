@@ -76,6 +76,14 @@ func (d *State) images() (files, exports []string) {
 // FindDrives looks at all drives, in the background.
 func (d *State) FindDrives() tea.Cmd { return tea.Batch(d.findHere(), d.findExports()) }
 
+// NameImage has a drive or image file be shown beside those that are found, and looks at all of them.
+func (d *State) NameImage(path string) tea.Cmd {
+	if !slices.Contains(d.Images, path) {
+		d.Images = append(d.Images, path)
+	}
+	return d.FindDrives()
+}
+
 // findHere looks at the drives of this computer and at image files.
 func (d *State) findHere() tea.Cmd {
 	mine, ctx := d.begin(-1, listingDrives)

@@ -2,6 +2,7 @@ package welcome
 
 import (
 	"fmt"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -149,7 +150,11 @@ func (m *Model) loaderChoices() (out []choice) {
 				platforms = append(platforms, x.Shown)
 			}
 		}
-		out = append(out, choice{name: p.Shown, say: strings.Join(platforms, ", "), rank: m.likely(p),
+		rank := m.likely(p)
+		if m.shared(p) {
+			rank += 1000 // the share has the name that this loader wants
+		}
+		out = append(out, choice{name: p.Shown, say: strings.Join(platforms, ", "), rank: rank,
 			do: func() (tea.Cmd, bool) { return m.begin(p) }})
 	}
 	slices.SortStableFunc(out, func(x, y choice) int { return y.rank - x.rank })
@@ -189,6 +194,14 @@ func (m *Model) reads(p *loader.Profile) bool {
 		return p.OnDrive("", m.bare.Network) != nil
 	}
 	return true
+}
+
+// shared reports whether what shall be filled is a share of the name that a loader looks for.
+func (m *Model) shared(p *loader.Profile) bool {
+	protocol, _, _ := protocols.Parse(m.target.At)
+	return protocol != nil && slices.ContainsFunc(p.Attachments, func(a loader.Attachment) bool {
+		return a.Via == protocol.Name && a.Share != "" && strings.EqualFold(a.Share, path.Base(m.target.At))
+	})
 }
 
 // lookRound begins with what is known so far.

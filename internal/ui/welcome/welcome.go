@@ -15,6 +15,7 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/gamefolders"
+	"polytome/internal/target/drive"
 	"polytome/internal/ui/scroll"
 	"polytome/internal/ui/state"
 )
@@ -44,9 +45,10 @@ type Model struct {
 	looked    bool // for games
 	drives    int  // how many looks at drives are shown
 	source    string
-	target    bench.Target // without its loader
-	bare      *state.Found // the drive that has to be prepared, nil for none
-	preparing string       // its path, once the bench is set up
+	target    bench.Target   // without its loader
+	typed     *drive.Address // of a drive or image that is being looked at, nil for none
+	bare      *state.Found   // the drive that has to be prepared, nil for none
+	preparing string         // its path, once the bench is set up
 }
 
 // choice is a line that can be chosen.
@@ -105,12 +107,15 @@ func (m *Model) Update(msg tea.Msg) (cmd tea.Cmd, ok bool) {
 	return nil, false
 }
 
-// Refresh takes over drives that came or went.
-func (m *Model) Refresh() tea.Cmd {
+// Refresh takes over drives that came or went. It reports whether the bench has been set up with that.
+func (m *Model) Refresh() (cmd tea.Cmd, done bool) {
 	if m.d.DrivesSeen == m.drives {
-		return nil
+		return nil, false
 	}
 	m.drives = m.d.DrivesSeen
+	if m.typed != nil {
+		return m.takeTyped()
+	}
 	var mounted []string
 	for _, f := range m.d.Drives {
 		if !ofSystem(&f) {
@@ -121,9 +126,31 @@ func (m *Model) Refresh() tea.Cmd {
 	}
 	m.offer()
 	if len(mounted) == 0 {
-		return nil
+		return nil, false
 	}
-	return m.findGames(mounted)
+	return m.findGames(mounted), false
+}
+
+// takeTyped fills the drive or image that was typed, now that it has been looked at.
+func (m *Model) takeTyped() (tea.Cmd, bool) {
+	a := *m.typed
+	m.typed, m.problem = nil, ""
+	i := slices.IndexFunc(m.d.Drives, func(f state.Found) bool { return f.Path == a.Drive || f.Key() == a.Drive })
+	if i < 0 {
+		m.ask(whichLoader) // it is looked at again when it is filled
+		return nil, false
+	}
+	f := &m.d.Drives[i]
+	for k, c := range m.driveChoices(f) {
+		if a.Part == 0 || k < len(f.Volumes) && f.Volumes[k].Number == a.Part {
+			return c.do()
+		}
+	}
+	m.problem = "Nothing of " + f.Name() + " can be filled."
+	if r := f.Refusal(); r != nil {
+		m.problem = state.Sentence(r.Say)
+	}
+	return nil, false
 }
 
 // offer lists what can be chosen, and keeps the cursor on what it was on.
@@ -197,6 +224,7 @@ func (m *Model) suggestions() []string {
 
 // back drops what was typed, or goes to the question before. Nothing is thrown away.
 func (m *Model) back() {
+	m.typed = nil
 	switch {
 	case m.input.Value() != "":
 		m.input.Reset()
@@ -278,6 +306,10 @@ func (m *Model) takeTarget(typed string) (tea.Cmd, bool) {
 		return nil, false
 	}
 	m.target, m.bare = bench.Target{At: at}, nil
+	if a, ok := drive.ParseAddress(at); ok && !a.Network() {
+		m.typed, m.problem = &a, "Looking at it "+"…"
+		return m.d.NameImage(a.Drive), false
+	}
 	if !remote {
 		if p := m.d.Set.Guess(near(at)); p != nil {
 			return m.begin(p)
