@@ -178,8 +178,10 @@ func (m *Model) Actions() []state.Action {
 		out = append(out,
 			state.Do("m space enter", "fix", m.fix).When(m.finding() != nil || m.pane == listed).
 				Saying("mark the problem to be fixed by the next run, or unmark it"),
-			state.Do("M", "all of this kind", m.fixKind).Saying("mark all problems of the same kind to be fixed"))
+			state.Do("M", "all of this kind", m.fixKind).Saying("mark all problems of the same kind to be fixed").
+				When(m.finding() != nil))
 	}
+	some, had := m.d.Target < len(m.d.Bench.Targets), m.checked()
 	return append(append(out,
 		state.Do("tab", "next part", state.Just(func() { m.pane = (m.pane + 1) % panes })).
 			Saying("the next part of the screen: the list, the findings, the checklist"),
@@ -188,12 +190,13 @@ func (m *Model) Actions() []state.Action {
 			state.Just(m.foresee)).Saying("what the console will list after the next run, or lists "+
 			"now").When(m.after || m.canForesee()),
 		state.Do("r", "check again", func() tea.Cmd { return m.d.StartCheck(m.d.Target, "") }).
-			Saying("read the target again, as it is now"),
+			Saying("read the target again, as it is now").When(some),
 		state.Do("F", "full check", func() tea.Cmd { return m.d.StartCheck(m.d.Target, check.Whole) }).
-			Saying("read every byte of every game, and compare every checksum"),
-		state.Do("c", "what changed", state.Just(m.compare)).Saying("what changed since the previous check"),
+			Saying("read every byte of every game, and compare every checksum").When(some),
+		state.Do("c", "what changed", state.Just(m.compare)).Saying("what changed since the previous check").
+			When(had.Report != nil && had.Changes != nil),
 		state.Do("e", "checklist to a file", state.Just(func() { m.d.AskChecklist(m.d.Target) })).
-			Saying("write the checklist to a text file"),
+			Saying("write the checklist to a text file").When(had.Report != nil),
 		state.Do("left h", "the target to the left", state.Just(func() { m.turn(-1) })),
 		state.Do("right l", "the target to the right", state.Just(func() { m.turn(1) })),
 	), state.Movement(&m.lists[m.pane])...)

@@ -5,6 +5,7 @@ package connectionsview
 import (
 	"fmt"
 	"image/color"
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -115,13 +116,18 @@ func (m *Model) Actions() []state.Action {
 	if m.side {
 		list = &m.notes
 	}
+	l := m.link()
+	some := l != nil && l.Target < len(m.d.Bench.Targets)
 	return append([]state.Action{
 		state.Do("t enter", "test", on(m.d.TestLink)).
-			Saying("log in, send a small file and read it back: what the server supports, and how fast it is"),
-		state.Do("T", "test all", m.testAll).Saying("test every target that is on another machine"),
+			Saying("log in, send a small file and read it back: what the server supports, and how fast it is").
+			When(some && l.Remote()),
+		state.Do("T", "test all", m.testAll).Saying("test every target that is on another machine").
+			When(m.d.Connections != nil && slices.ContainsFunc(m.d.Connections.Links, isRemote)),
 		state.Do("c", "direct cable", on(m.d.AskCable)).
-			Saying("plan a cable between console and computer: a free network, both addresses, and what to set"),
-		state.Do("b", "set back", on(m.d.PartCable)).Saying("end the cable setup, and show what to set back"),
+			Saying("plan a cable between console and computer: a free network, both addresses, and what to set").When(some),
+		state.Do("b", "set back", on(m.d.PartCable)).Saying("end the cable setup, and show what to set back").
+			When(some),
 		state.Do("tab", "details", state.Just(func() { m.side = !m.side })).
 			Saying("go to the details, or back to the links"),
 		state.Do("r", "look again", func() tea.Cmd { return m.d.LookAtLinks() }).
@@ -463,3 +469,5 @@ func loggedIn(p *remote.Probe) string {
 	}
 	return "logged in as " + p.Login
 }
+
+func isRemote(l connections.Link) bool { return l.Remote() }

@@ -281,19 +281,23 @@ func (m *Model) Actions() []state.Action {
 	if m.d.Fetching != nil {
 		fetch = "stop fetching"
 	}
+	e, some := m.entry()
+	asks := len(m.d.Bench.Covers.Servers) > 0
 	return []state.Action{
 		state.Do("enter", "compare", state.Just(m.compare)).
-			Saying("see the pictures found for the title: choose one, crop it, or none"),
+			Saying("see the pictures found for the title: choose one, crop it, or none").When(some),
 		state.Do("f", fetch, func() tea.Cmd { return m.d.FetchCovers(m.shown(), false) }).
-			Saying("ask the bench's servers for the pictures missing here; again: stop"),
+			Saying("ask the bench's servers for the pictures missing here; again: stop").When(asks),
 		state.Do("F", "fetch again", func() tea.Cmd { return m.d.FetchCovers(m.shown(), true) }).
-			Saying("also ask for what was not there last time, and for changed pictures"),
+			Saying("also ask for what was not there last time, and for changed pictures").When(asks),
 		state.Do("m", "missing only", state.Just(func() { m.lacks = !m.lacks; m.make() })).Saying("or all again"),
 		state.Do("o", "kind", state.Just(m.nextKind)).Saying("front, disc, screen, logo"),
-		state.Do("y", "accept the proposal", m.take).Saying("use the picture with the similar name"),
-		state.Do("Y", "accept all proposals", m.takeAll).Saying("of what is shown"),
+		state.Do("y", "accept the proposal", m.take).Saying("use the picture with the similar name").
+			When(some && e.status == cover.Proposed),
+		state.Do("Y", "accept all proposals", m.takeAll).Saying("of what is shown").
+			When(slices.ContainsFunc(m.all, func(e entry) bool { return e.status == cover.Proposed })),
 		state.Do("n", "none", func() tea.Cmd { return m.choose(title.Chosen{Of: m.of, None: true}) }).
-			Saying("the title goes without this picture"),
+			Saying("the title goes without this picture").When(some),
 		state.Do("a", "add a folder", state.Just(m.d.AskCoverFolder)).Saying("with pictures of yours"),
 		state.Do("S", "add a server", state.Just(m.d.AskCoverServer)).Saying("that has pictures"),
 		state.Do("b", "budget", state.Just(func() { m.d.AskCoverBudget(m.d.Target) })).

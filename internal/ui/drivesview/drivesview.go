@@ -286,14 +286,19 @@ func (m *Model) Actions() []state.Action {
 			state.Do("right l", "the next volume", state.Just(func() { m.step(1) })),
 		}
 	}
+	f := m.current()
+	some, laid := f != nil, f != nil && m.volume() != nil
+	mounted := some && slices.ContainsFunc(f.Volumes, func(v drives.Volume) bool { return len(v.MountedAt) > 0 })
 	return append(moves,
-		state.Do("enter", "what is on it", m.openMap).Saying("the block map, or the titles of a console's own disk"),
-		state.Do("W", "prepare", m.askLoader).Saying("it for a loader").Writing(),
-		state.Do("c", "check", m.check),
-		state.Do("e", "eject", m.eject).Saying("write pending data, unmount and power off; then it is safe to unplug"),
-		state.Do("m", "unmount only", m.unmount),
-		state.Do("p", "make it a target, to be filled", m.use),
-		state.Do("n", "teach: learn a console from it", m.teach),
+		state.Do("enter", "what is on it", m.openMap).Saying("the block map, or the titles of a console's own disk").
+			When(laid),
+		state.Do("W", "prepare", m.askLoader).Saying("it for a loader").Writing().When(some),
+		state.Do("c", "check", m.check).When(laid),
+		state.Do("e", "eject", m.eject).Saying("write pending data, unmount and power off; then it is safe to unplug").
+			When(some),
+		state.Do("m", "unmount only", m.unmount).When(mounted),
+		state.Do("p", "make it a target, to be filled", m.use).When(some),
+		state.Do("n", "teach: learn a console from it", m.teach).When(laid),
 		state.Do("a", "an image or address", m.askImage).
 			Saying("open or create an image file, or look at what a console exports"),
 		state.Do("r", "look again", func() tea.Cmd { return m.d.FindDrives() }).Saying("which drives there are"),

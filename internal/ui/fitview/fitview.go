@@ -70,20 +70,24 @@ func (m *Model) Actions() []state.Action {
 			state.Do("s", "close without changes", state.Just(func() { m.d.Sharing = nil })),
 		}, state.Movement(&m.aside)...)
 	}
+	_, some := m.TitleRows.Title()
+	target := m.d.Target < len(m.d.Bench.Targets)
+	some = some && target
 	return append([]state.Action{
-		state.Do("space", "select/deselect", m.toggle).Saying("select the title for this target, or deselect it"),
+		state.Do("space", "select/deselect", m.toggle).Saying("select the title for this target, or deselect it").
+			When(some),
 		state.Do("s", "distribute", m.share).
-			Saying("find a target for every selected title; with a filter, for every title shown"),
+			Saying("find a target for every selected title; with a filter, for every title shown").When(some),
 		state.Do("w", "what if", func() tea.Cmd { m.aside.Home(); return m.d.WhatIf(m.d.Target) }).
 			Saying("try another filesystem, cluster size, capacity, connection or loader, no covers or a second " +
 				"target, and see what changes"),
 		state.Do("a", "platform", func() tea.Cmd { return m.d.Want(m.d.Target, m.Platform()) }).
-			Saying("select or deselect all titles under this heading"),
+			Saying("select or deselect all titles under this heading").When(some),
 		state.Do("A", "all shown", func() tea.Cmd { return m.d.Want(m.d.Target, m.All()) }).
-			Saying("select or deselect all titles shown, such as those found with /"),
-		state.Do("*", "favourite", m.favour).Saying("gets space before all others"),
-		state.Do("+ =", "higher priority", func() tea.Cmd { return m.prioritise(1) }),
-		state.Do("-", "lower priority", func() tea.Cmd { return m.prioritise(-1) }),
+			Saying("select or deselect all titles shown, such as those found with /").When(some),
+		state.Do("*", "favourite", m.favour).Saying("gets space before all others").When(some),
+		state.Do("+ =", "higher priority", func() tea.Cmd { return m.prioritise(1) }).When(some),
+		state.Do("-", "lower priority", func() tea.Cmd { return m.prioritise(-1) }).When(some),
 		state.Do("left h", "the target to the left", state.Just(func() { m.d.Target = max(0, m.d.Target-1) })),
 		state.Do("right l", "the target to the right",
 			state.Just(func() { m.d.Target = max(0, min(len(m.d.Bench.Targets)-1, m.d.Target+1)) })),
@@ -95,11 +99,11 @@ func (m *Model) Actions() []state.Action {
 		})).Saying("show only titles that do not fit, or all again"),
 		m.d.FixKnown(),
 		state.Do("o", "order", m.NextOrder).Saying("list by platform, name, size, verdict, space, priority ..."),
-		state.Do("f", "filesystem", m.declare).Saying("choose which filesystem this folder stands for"),
-		state.Do("e", "reserve", m.reserve).Saying("keep this much space free on the target"),
-		state.Do("c", "covers", m.covers).Saying("write covers to the target, or none"),
+		state.Do("f", "filesystem", m.declare).Saying("choose which filesystem this folder stands for").When(target),
+		state.Do("e", "reserve", m.reserve).Saying("keep this much space free on the target").When(target),
+		state.Do("c", "covers", m.covers).Saying("write covers to the target, or none").When(target),
 		state.Do("b", "cover budget", state.Just(func() { m.d.AskCoverBudget(m.d.Target) })).
-			Saying("how much space covers may use on the target"),
+			Saying("how much space covers may use on the target").When(target),
 	}, state.Movement(&m.List)...)
 }
 

@@ -57,31 +57,35 @@ func (m *Model) Actions() []state.Action {
 		return m.fieldActions()
 	}
 	l := &m.List
+	at, some := m.Title()
 	verify := "verify"
 	if m.d.Verifying != nil {
 		verify = "stop verifying"
 	}
 	return append(state.Movement(l),
-		state.Do("e", "edit", state.Just(m.edit)).Saying("its name, ID, region, platform, year, description"),
-		state.Do("space", "mark", state.Just(m.mark)).Saying("for verify, leave out and join"),
+		state.Do("e", "edit", state.Just(m.edit)).Saying("its name, ID, region, platform, year, description").When(some),
+		state.Do("space", "mark", state.Just(m.mark)).Saying("for verify, leave out and join").When(some),
 		state.Do("m", "problems only, or all", state.Just(func() {
 			m.Narrow(func(i int) bool { return len(m.d.Scan.Titles[i].Findings) > 0 })
 		})),
 		state.Do("o", "order", m.NextOrder).Saying("worst first, largest, by name, by ID, newest, by platform"),
 		state.Do("v", verify, func() tea.Cmd { return m.d.Verify(m.chosen()) }).
-			Saying("read all of its files and compare checksums; again: stop"),
-		state.Do("V", "verify all shown", func() tea.Cmd { return m.d.Verify(m.listed()) }),
-		state.Do("x", "leave out", m.drop).Saying("its files stay where they are"),
-		state.Do("X", "include again", func() tea.Cmd { return m.d.BringBack() }).Saying("everything left out"),
+			Saying("read all of its files and compare checksums; again: stop").When(some),
+		state.Do("V", "verify all shown", func() tea.Cmd { return m.d.Verify(m.listed()) }).When(some),
+		state.Do("x", "leave out", m.drop).Saying("its files stay where they are").When(some),
+		state.Do("X", "include again", func() tea.Cmd { return m.d.BringBack() }).Saying("everything left out").
+			When(len(m.d.Scan.Dropped) > 0),
 		state.Do("+", "join marked discs", func() tea.Cmd { return m.taken(m.d.Join(m.marks())) }).
-			Saying("as discs of one title"),
-		state.Do("-", "separate discs", func() tea.Cmd { return m.with(m.d.Part) }).Saying("make each a title"),
+			Saying("as discs of one title").When(len(m.marked) > 1),
+		state.Do("-", "separate discs", func() tea.Cmd { return m.with(m.d.Part) }).Saying("make each a title").
+			When(some && len(m.d.Scan.Titles[at].Discs) > 1),
 		state.Do("p", "password", state.Just(m.password)).Saying("for encrypted archives"),
 		state.Do("t", "title list", state.Just(m.list)).Saying("add a CSV file with names, regions, years"),
 		state.Do("y", "allow a large archive", func() tea.Cmd { return m.with(m.d.Allow) }).
 			Saying("open it although it is suspiciously large inside"),
 		state.Do("a", "add a folder", state.Just(m.d.AskSource)).Saying("with more games"),
-		state.Do("d", "drop a folder", state.Just(m.d.AskSourceLess)).Saying("it is not searched any longer"),
+		state.Do("d", "drop a folder", state.Just(m.d.AskSourceLess)).Saying("it is not searched any longer").
+			When(len(m.d.Bench.Sources) > 0),
 		state.Do("r", "scan again", func() tea.Cmd {
 			m.d.Notice = "Scanning again."
 			return m.d.StartScan()

@@ -297,15 +297,17 @@ func (m *Model) Actions() []state.Action {
 	if m.onTree {
 		list = &m.tree
 	}
+	shown, target := m.current().profile, m.d.Target < len(m.d.Bench.Targets)
 	return append([]state.Action{
 		state.Do("left h", "the loader before", state.Just(func() { m.turn(-1) })),
 		state.Do("right l", "the next loader", state.Just(func() { m.turn(1) })),
 		state.Do("tab", "the other side", state.Just(func() { m.onTree = !m.onTree })),
-		state.Do("v", "another way to reach it", state.Just(m.nextWay)),
-		state.Do("e", "edit the profile", m.edit),
-		state.Do("c", "copy it to your own", m.copy),
-		state.Do("n", "teach: learn one from the target", m.learn),
-		state.Do("p", "fill the target for this loader", m.use),
+		state.Do("v", "another way to reach it", state.Just(m.nextWay)).
+			When(shown != nil && len(ways(shown)) > 1),
+		state.Do("e", "edit the profile", m.edit).When(m.file() != ""),
+		state.Do("c", "copy it to your own", m.copy).When(shown != nil && !shown.Own),
+		state.Do("n", "teach: learn one from the target", m.learn).When(target),
+		state.Do("p", "fill the target for this loader", m.use).When(target && shown != nil),
 	}, state.Movement(list)...)
 }
 

@@ -214,16 +214,21 @@ func (m *Model) Actions() []state.Action {
 			m.d.FixKnown(),
 		}, state.Movement(&m.steps.List)...)
 	}
+	l, some := m.line(), m.target() != nil
+	inWay := l != nil && (l.State == survey.InTheWay || l.State == survey.Contested)
 	return append([]state.Action{
 		state.Do("s", "steps", state.Just(func() { m.asList = true })).
 			Saying("the steps in their order, with bytes and times"),
 		state.Do("delete x", "remove/keep", m.leave).
-			Saying("mark the file or folder to be removed, or unmark it; a title's files go together"),
-		state.Do("o", "replace", m.replace).Saying("replace the file that is in the title's way"),
+			Saying("mark the file or folder to be removed, or unmark it; a title's files go together").
+			When(l != nil && l.There),
+		state.Do("o", "replace", m.replace).Saying("replace the file that is in the title's way").When(inWay),
 		state.Do("X", "remove others", m.deleteOthers).
-			Saying("remove everything that a loader knows and you did not select"),
-		state.Do("B", "back up", m.backupTo).Saying("copy what will be removed to a folder on this computer first"),
-		state.Do("enter", "fold", state.Just(m.fold)).Saying("fold a folder, or open it"),
+			Saying("remove everything that a loader knows and you did not select").When(some),
+		state.Do("B", "back up", m.backupTo).Saying("copy what will be removed to a folder on this computer first").
+			When(some),
+		state.Do("enter", "fold", state.Just(m.fold)).Saying("fold a folder, or open it").
+			When(l != nil && l.Folder),
 		m.d.FixKnown(),
 		state.Do("left h", "the target to the left", state.Just(func() { m.turn(-1) })),
 		state.Do("right l", "the target to the right", state.Just(func() { m.turn(1) })),
