@@ -305,7 +305,8 @@ func (m *Model) Actions() []state.Action {
 		state.Do("v", "another way to reach it", state.Just(m.nextWay)).
 			When(shown != nil && len(ways(shown)) > 1),
 		state.Do("e", "edit the profile", m.edit).When(m.file() != ""),
-		state.Do("c", "copy it to your own", m.copy).When(shown != nil && !shown.Own),
+		state.Do("c", "copy it to your own", m.copy).
+			When(shown != nil && !shown.Own && m.d.OwnDir != ""),
 		state.Do("n", "teach: learn one from the target", m.learn).When(target),
 		state.Do("p", "fill the target for this loader", m.use).When(target && shown != nil),
 	}, state.Movement(list)...)

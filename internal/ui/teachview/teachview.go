@@ -315,19 +315,21 @@ func (m *Model) Actions() []state.Action {
 	if m.onSaid {
 		list = &m.said
 	}
+	asked := m.question() != nil
+	some := m.draft != nil && len(m.draft.Rules) > 0
 	all := []state.Action{
-		state.Do("y", "take the proposal", m.accept),
-		state.Do("enter", "answer otherwise", m.other),
-		state.Do("W", "write the profile", m.askSave).Writing(),
+		state.Do("y", "take the proposal", m.accept).When(asked),
+		state.Do("enter", "answer otherwise", m.other).When(asked),
+		state.Do("W", "write the profile", m.askSave).Writing().When(some),
 		state.Do("v", "view", m.next).Saying("the right side shows the rules, your games by them, or the file"),
-		state.Do("i", "say its ID", m.point("id", "ID")).Saying("of the game under the cursor"),
-		state.Do("m", "say its name", m.point("name", "name")).Saying("of the game under the cursor"),
-		state.Do("x", "its bytes", m.openHex).Saying("point at the ID or name in the game itself"),
-		state.Do("o", "leave it out", m.leaveOut).Saying("the file under the cursor is none of the console's"),
+		state.Do("i", "say its ID", m.point("id", "ID")).Saying("of the game under the cursor").When(some),
+		state.Do("m", "say its name", m.point("name", "name")).Saying("of the game under the cursor").When(some),
+		state.Do("x", "its bytes", m.openHex).Saying("point at the ID or name in the game itself").When(some),
+		state.Do("o", "leave it out", m.leaveOut).Saying("the file under the cursor is none of the console's").When(some),
 		state.Do("right l", "the next question", state.Just(func() { m.turn(1) })),
 		state.Do("left h", "the question before", state.Just(func() { m.turn(-1) })),
-		state.Do("u", "undo the last answer", m.undo),
-		state.Do("U", "redo it", m.redo),
+		state.Do("u", "undo the last answer", m.undo).When(len(m.answers) > 0),
+		state.Do("U", "redo it", m.redo).When(len(m.undone) > 0),
 		state.Do("a", "learn from another stick", m.another).Saying("a folder, an image or an address"),
 		state.Do("tab", "the other side", state.Just(func() { m.onSaid = !m.onSaid })),
 	}
