@@ -469,7 +469,7 @@ func TestFiftyThousandTitles(t *testing.T) {
 // everything: one title, and all of them, put or taken.
 func BenchmarkFrameWith50000Titles(b *testing.B) {
 	a := many(b)
-	for _, s := range []string{"1 scan", "2 fit", "3 tree", "4 run", "L loaders"} {
+	for _, s := range []string{"1 scan", "2 fit", "3 tree", "4 run", "5 check", "C covers", "L loaders"} {
 		b.Run(s[2:], func(b *testing.B) {
 			press(a, s[:1])
 			for b.Loop() {

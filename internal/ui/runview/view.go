@@ -156,7 +156,7 @@ func (m *Model) drawLane(t *style.Theme, w, n int) string {
 		say := ""
 		if s := m.d.Targets[n].Survey; s != nil {
 			if pl := m.d.Plan(n); pl != nil && !pl.Empty() {
-				say = pl.Say() + "; " + s.PlanTime(pl).String()
+				say = pl.Say() + "; " + m.d.PlanTime(n, pl).String()
 			}
 		}
 		return t.Row(w, cursor, append(cells, style.Cell{Text: say, Width: rest, FG: t.Dim})...)

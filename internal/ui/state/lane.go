@@ -244,7 +244,7 @@ func (d *State) AskWrite(n int) tea.Cmd {
 		}
 		hint = "Known before: " + known + ". 5 Check shows what the console will list."
 	}
-	d.Agree(fmt.Sprintf("Write to %s? %s, %s.", name, upper(p.Say()), s.PlanTime(p)), hint, start, all...)
+	d.Agree(fmt.Sprintf("Write to %s? %s, %s.", name, upper(p.Say()), d.PlanTime(n, p)), hint, start, all...)
 	return nil
 }
 

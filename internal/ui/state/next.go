@@ -162,10 +162,10 @@ func (d *State) nextAway(n int, err error) Next {
 func (d *State) bytesOf(n int, p *plan.Plan) string {
 	s := d.Targets[n].Survey
 	if p.Titles == 0 {
-		return fmt.Sprintf("to %s: %s, %s", s.Config.Name, p.Say(), s.PlanTime(p))
+		return fmt.Sprintf("to %s: %s, %s", s.Config.Name, p.Say(), d.PlanTime(n, p))
 	}
 	return fmt.Sprintf("%s to %s: %s, %s", size.Count(p.Titles, "title"), s.Config.Name, size.Format(p.Bytes),
-		s.PlanTime(p))
+		d.PlanTime(n, p))
 }
 
 // nextOfRun is what to do while runs go on.

@@ -8,6 +8,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/estimate"
 	"polytome/internal/core/fit"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/scancache"
@@ -28,9 +29,34 @@ type Target struct {
 	Serving  *Serving // nil while it is not served
 
 	planning planning // the plan that is being made
+	timed    timed
 	// asksToWrite is set while somebody waits for what a check will say, to write then.
 	asksToWrite bool
 	jobs        *jobs
+}
+
+// timed is how long a plan takes, which is worked out once: with many titles that takes longer than a frame may.
+type timed struct {
+	of     *plan.Plan
+	at     *survey.Survey
+	speed  estimate.Speed
+	verify string
+	takes  estimate.Range
+}
+
+func timing(s *survey.Survey, p *plan.Plan) timed {
+	return timed{of: p, at: s, speed: s.Speed(), verify: s.Config.Verify}
+}
+
+// PlanTime is how long a plan for target n takes; the target has been looked at.
+func (d *State) PlanTime(n int, p *plan.Plan) estimate.Range {
+	t := d.At(n)
+	now := timing(t.Survey, p)
+	if was := t.timed; was.of != now.of || was.at != now.at || was.speed != now.speed || was.verify != now.verify {
+		now.takes = t.Survey.PlanTime(p)
+		t.timed = now
+	}
+	return t.timed.takes
 }
 
 // Running reports whether a run goes on there.
@@ -214,7 +240,8 @@ type planning struct {
 // A PlanMsg is a plan that was made in the background.
 type PlanMsg struct {
 	planning
-	plan *plan.Plan
+	plan  *plan.Plan
+	timed timed
 }
 
 // Inline is the number of titles up to which things are worked out at once, as that takes a few
@@ -245,13 +272,20 @@ func (d *State) PlanSoon(n int) tea.Cmd {
 		return nil
 	}
 	d.Targets[n].planning = now
-	sheet := s.Sheet.Clone()
-	return func() tea.Msg { return PlanMsg{now, s.MakePlan(sheet)} }
+	look := *s
+	look.Sheet = s.Sheet.Clone()
+	return func() tea.Msg {
+		p := look.MakePlan(look.Sheet)
+		takes := timing(&look, p)
+		takes.at, takes.takes = s, look.PlanTime(p)
+		return PlanMsg{now, p, takes}
+	}
 }
 
 // SetPlan takes over a plan, unless choices have changed since.
 func (d *State) SetPlan(m PlanMsg) {
-	if slices.Contains(d.Board(), m.of) && m.changes == d.changes {
+	if n := slices.Index(d.Board(), m.of); n >= 0 && m.changes == d.changes {
 		m.of.SetPlan(m.plan)
+		d.Targets[n].timed = m.timed
 	}
 }

@@ -104,7 +104,7 @@ func (m *Model) stepList(t *style.Theme, w, h int) []string {
 		return t.Block([]string{"", "  " + t.Paint(t.Dim, "The plan is being made.")}, w, h)
 	}
 	head := t.Bold(t.Text, " "+style.Clean(s.Config.Name)+": ") + t.Paint(t.Text, p.Say()) + t.Paint(t.Dim,
-		"; "+s.PlanTime(p).String())
+		"; "+m.d.PlanTime(m.d.Target, p).String())
 	const what, bytes, time = 11, 11, 14
 	pathWidth := max(10, w-1-5-what-bytes-time-5)
 	out := []string{head, t.Row(w, false, style.Cell{Text: "", Width: 4}, style.Cell{Text: "step", Width: what,
