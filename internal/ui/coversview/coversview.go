@@ -36,6 +36,7 @@ type Model struct {
 	filter string
 	lacks  bool // only what is not there
 	all    []entry
+	counts map[string]int // of them, by status
 	made   sheetOf
 	rows   scroll.List // of the sheet
 	at     int         // index of the entry under the cursor
@@ -92,13 +93,7 @@ func (m *Model) Name() string { return "Covers" }
 // Number is how many pictures of the kind are there.
 func (m *Model) Number() string {
 	m.make()
-	n := 0
-	for i := range m.all {
-		if m.all[i].status == cover.Found {
-			n++
-		}
-	}
-	return fmt.Sprintf("%d/%d", n, len(m.all))
+	return fmt.Sprintf("%d/%d", m.counts[cover.Found], len(m.all))
 }
 
 // Open shows the sheet.
@@ -180,7 +175,7 @@ func (m *Model) make() {
 		return
 	}
 	m.made = now
-	m.all = make([]entry, 0, len(m.d.Scan.Titles))
+	m.all, m.counts = make([]entry, 0, len(m.d.Scan.Titles)), map[string]int{}
 	say := map[string]cover.Outcome{}
 	if m.d.Fetched != nil {
 		for _, o := range m.d.Fetched.Outcomes {
@@ -227,6 +222,7 @@ func (m *Model) make() {
 				continue
 			}
 			m.all = append(m.all, e)
+			m.counts[e.status]++
 		}
 	}
 	slices.SortStableFunc(m.all, func(a, b entry) int { return rank[a.status] - rank[b.status] })
@@ -295,7 +291,7 @@ func (m *Model) Actions() []state.Action {
 		state.Do("y", "accept the proposal", m.take).Saying("use the picture with the similar name").
 			When(some && e.status == cover.Proposed),
 		state.Do("Y", "accept all proposals", m.takeAll).Saying("of what is shown").
-			When(slices.ContainsFunc(m.all, func(e entry) bool { return e.status == cover.Proposed })),
+			When(m.counts[cover.Proposed] > 0),
 		state.Do("n", "none", func() tea.Cmd { return m.choose(title.Chosen{Of: m.of, None: true}) }).
 			Saying("the title goes without this picture").When(some),
 		state.Do("a", "add a folder", state.Just(m.d.AskCoverFolder)).Saying("with pictures of yours"),

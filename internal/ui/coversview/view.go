@@ -129,16 +129,12 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 
 // head reports what is shown and how much is there.
 func (m *Model) head(t *style.Theme, w int) []string {
-	counts := map[string]int{}
-	for i := range m.all {
-		counts[m.all[i].status]++
-	}
 	text := " " + t.Bold(t.Accent, strings.ToUpper(m.of)) + "  "
 	for _, p := range []struct {
 		status string
 		c      color.Color
 	}{{cover.Refused, t.Bad}, {cover.Proposed, t.Ghost}, {cover.Missing, t.Warn}, {cover.Found, t.Good}} {
-		if n := counts[p.status]; n > 0 {
+		if n := m.counts[p.status]; n > 0 {
 			text += t.Paint(p.c, fmt.Sprintf("%d %s", n, p.status)) + "  "
 		}
 	}

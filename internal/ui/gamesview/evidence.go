@@ -18,6 +18,9 @@ import (
 // labels is the width of what stands in front of evidence, in cells.
 const labels = 10
 
+// roomy is the height from which long texts are broken and not cut.
+const roomy = 16
+
 // evidence shows where each value was read, and what is wrong.
 func (m *Model) evidence(t *style.Theme, w, h int) []string {
 	i, ok := m.Title()
@@ -63,8 +66,16 @@ func (m *Model) evidence(t *style.Theme, w, h int) []string {
 		if tt.Form == title.Folder && tt.Archive == "" {
 			bytes = "  " + size.Count(len(d.Parts), "file") + ", " + size.Exact(d.Size()) + " bytes"
 		}
-		lines = append(lines, " "+t.Paint(t.Dim, t.Pad(name, labels))+t.Paint(t.Text, t.Clip(style.Clean(d.File.Path),
-			w-labels-2-len(bytes)))+t.Paint(t.Dim, bytes))
+		path := []string{t.Clip(style.Clean(d.File.Path), w-labels-2-len(bytes))}
+		if h > roomy {
+			path = t.Wrap(style.Clean(d.File.Path), w-labels-2-len(bytes))
+		}
+		for k, l := range path {
+			if k > 0 {
+				name, bytes = "", ""
+			}
+			lines = append(lines, " "+t.Paint(t.Dim, t.Pad(name, labels))+t.Paint(t.Text, l)+t.Paint(t.Dim, bytes))
+		}
 		lines = append(lines, m.files(t, w, tt, &d)...)
 		space := 0 // what was read takes as much as it needs, so that the place it was read from has the rest
 		for _, e := range d.Evidence {
@@ -72,9 +83,18 @@ func (m *Model) evidence(t *style.Theme, w, h int) []string {
 		}
 		space = min(space+1, 44, w-38)
 		for _, e := range d.Evidence {
-			lines = append(lines, " "+t.Paint(t.Dim, t.Pad(e.Field, labels))+
-				t.Paint(t.Text, t.Pad(style.Clean(e.Value), space))+t.Paint(t.Dim, t.Clip(" from "+style.Clean(e.From),
-				w-labels-1-space)))
+			field, value, rest := e.Field, style.Clean(e.Value), w-labels-2-space
+			from := []string{t.Clip("from "+style.Clean(e.From), rest)}
+			if h > roomy {
+				from = t.Wrap("from "+style.Clean(e.From), rest)
+			}
+			for k, l := range from {
+				if k > 0 {
+					field, value = "", ""
+				}
+				lines = append(lines, " "+t.Paint(t.Dim, t.Pad(field, labels))+t.Paint(t.Text, t.Pad(value, space))+
+					" "+t.Paint(t.Dim, l))
+			}
 		}
 	}
 	lines = t.Block(lines, whole, h)
@@ -107,7 +127,8 @@ func (m *Model) cover(t *style.Theme, tt *title.Title, w, h int) []string {
 	case s.Picture == nil:
 		return pixels.Card(t, []string{"a cover", "that cannot", "be shown"}, 16, h)
 	default:
-		return m.drawn.Draw(t, state.PictureKey(&p.File), s.Picture, image.Pt(s.Width, s.Height), 24, h)
+		return m.drawn.Draw(t, state.PictureKey(&p.File), s.Picture, image.Pt(s.Width, s.Height),
+			max(24, min(w*2/5, 2*h)), h)
 	}
 }
 

@@ -261,10 +261,6 @@ func (m *Model) empty() state.Why {
 
 // View draws the stage.
 func (m *Model) View(t *style.Theme, w, h int) []string {
-	evidence := max(5, min(14, h/3))
-	if m.editing {
-		evidence = len(title.Editable) + 2
-	}
 	m.top = 1
 	head := []style.Cell{{Text: "ID"}, {Text: "title"}, {Text: "size"}, {Text: "kind"}, {Text: "region"},
 		{Text: "discs"}, {Text: "state"}, {Text: "file"}}
@@ -273,6 +269,13 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 	}
 	out := []string{t.Row(w, false, columns(w, head)...)}
 	problems := append(m.verifying(t, w), m.problems(t, w)...)
+	evidence := max(5, min(14, h/3))
+	switch {
+	case m.editing:
+		evidence = len(title.Editable) + 2
+	case m.Shown() > 0: // with few titles, their evidence and covers have the rest of the window
+		evidence = max(evidence, h-2-m.List.N-len(problems))
+	}
 	out = append(out, m.Draw(t, w, h-evidence-1-len(problems), func(i int, cursor bool) string {
 		return t.Row(w, cursor, columns(w, m.titleCells(t, &m.d.Scan.Titles[i]))...)
 	})...)
