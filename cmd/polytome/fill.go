@@ -1,15 +1,19 @@
 package main
 
 import (
+	"fmt"
 	"os"
 
 	"github.com/spf13/cobra"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/kit"
+	"polytome/internal/core/survey"
 )
 
 // fillOptions are the flags of fill.
 type fillOptions struct {
+	kit string
 	work
 	how                 carrying
 	dry, remove, repair bool
@@ -35,6 +39,7 @@ overrides this.
 If a target disconnects, the run waits for it. Every run is recorded: see polytome runs.`,
 		Example: `  polytome fill --bench season.toml --dry-run
   polytome fill --from ~/games --loader rowan --to /media/stick
+  polytome fill --from ~/games --loader rowan --to /media/stick --kit ~/rowan.zip
   polytome fill --bench season.toml --remove --backup-to ~/kept
   polytome fill --bench season.toml --verify full --limit 20MiB
   polytome fill --from ~/games --loader rowan --to ./stick --as fat32 --capacity 58GiB --except 'size>4G'`,
@@ -46,6 +51,9 @@ If a target disconnects, the run waits for it. Every run is recorded: see polyto
 	cmd.Flags().StringVar(&opt.rate, "limit", "", "write at most this much per second to each target, such as 20MiB")
 	cmd.Flags().StringVar(&opt.how.moveSources, "move-sources", "",
 		"after everything was read back: move the copied sources to this folder, or to the trash with 'trash'")
+	cmd.Flags().StringVar(&opt.kit, "kit", "",
+		"a folder or archive with the loader's own files: those that are missing go along; with several editions, one "+
+			"in front: 'EDITION FOLDER'")
 	cmd.Flags().BoolVar(&opt.dry, "dry-run", false, "print the steps and write nothing")
 	cmd.Flags().BoolVar(&opt.repair, "fix", false, "copy again from your games what is there but does not start")
 	cmd.Flags().BoolVar(&opt.remove, "remove", false, "allow removing and replacing what is marked for it")
@@ -59,6 +67,9 @@ func (opt *fillOptions) run(cmd *cobra.Command, _ []string) error {
 	opt.verify = opt.how.verify
 	b, all, partial, err := opt.look(cmd.Context())
 	if err != nil {
+		return err
+	}
+	if err := opt.bringKit(all); err != nil {
 		return err
 	}
 	f := &filling{out: cmd.OutOrStdout(), progress: opt.how.reader(os.Stderr), asJSON: opt.asJSON, dry: opt.dry,
@@ -82,6 +93,31 @@ func (opt *fillOptions) run(cmd *cobra.Command, _ []string) error {
 		err = errPartial
 	}
 	return err
+}
+
+// bringKit has the loaders' own files go along.
+func (opt *fillOptions) bringKit(all survey.Board) error {
+	if opt.kit == "" {
+		return nil
+	}
+	for _, s := range all {
+		if s == nil || s.Away != nil {
+			continue
+		}
+		at, editions := opt.kit, []string(nil)
+		if chosen, rest := kit.Editions(&s.Profile.Kit, at); len(chosen) > 0 {
+			at, editions = rest, chosen
+		}
+		fixes, notes, err := s.KitFixes(at, editions)
+		for _, n := range notes {
+			fmt.Fprintf(stderr(), "polytome: %s\n", n)
+		}
+		if err != nil {
+			return err
+		}
+		s.Config.Fix(fixes...)
+	}
+	return nil
 }
 
 // remember keeps how fast targets were in the bench. Nobody waits for it: where the bench is open elsewhere, or

@@ -21,6 +21,7 @@ const (
 	Set        Do = "set"        // set one value in a text, and leave the rest of it
 	Fit        Do = "fit"        // bring a picture to size
 	Defragment Do = "defragment" // write the file again contiguous
+	Bring      Do = "bring"      // copy a file of this computer that is none of a title's, such as a loader's own
 	Copy       Do = "copy"       // copy a title here again
 	Remove     Do = "remove"     // remove the file
 )
@@ -40,6 +41,12 @@ type Fix struct {
 	Value   string `toml:"value,omitempty" json:"value,omitempty"`
 	// Picture is how Fit wants the picture.
 	Picture *picture.Rule `toml:"picture,omitempty" json:"picture,omitempty"`
+	// Source is the file that Bring copies, Entry its name where that is an archive, Bytes its size, and Dated its date:
+	// another one is not copied.
+	Source string     `toml:"source,omitempty" json:"source,omitempty"`
+	Entry  string     `toml:"entry,omitempty" json:"entry,omitempty"`
+	Bytes  int64      `toml:"bytes,omitempty" json:"bytes,omitempty"`
+	Dated  *time.Time `toml:"dated,omitempty" json:"dated,omitempty"`
 	// Seen is what the file was when it was found: a fix is not made when it is something else by then.
 	Seen  string `toml:"seen,omitempty" json:"seen,omitempty"`
 	Title string `toml:"title,omitempty" json:"title,omitempty"` // of Copy: the title's key
@@ -100,6 +107,8 @@ func (m *Fix) Words() string {
 		return fmt.Sprintf("resize it to %d x %d pixels", m.Picture.Width, m.Picture.Height)
 	case Defragment:
 		return "defragment it"
+	case Bring:
+		return "copy it from " + m.Source
 	case Copy:
 		return "copy it here again from your games"
 	case Remove:

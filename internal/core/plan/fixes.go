@@ -38,6 +38,7 @@ var fixKinds = map[fix.Do]func(m *fixing, x *changed) (whyNot string){
 	fix.Set:        (*fixing).set,
 	fix.Fit:        (*fixing).fit,
 	fix.Defragment: (*fixing).defragment,
+	fix.Bring:      (*fixing).bring,
 }
 
 // fixes plans the changes that fix findings. One whose file has changed since, or whose new path is taken, is left out,
@@ -81,7 +82,7 @@ func (f *fixing) one(x *fix.Fix, plan func(*fixing, *changed) string) (whyNot st
 	switch {
 	case f.from[c.key]:
 		return ""
-	case !c.there && x.Do != fix.Write:
+	case !c.there && x.Do != fix.Write && x.Do != fix.Bring:
 		return "it no longer exists"
 	case c.was.Folder && x.Do != fix.Rename:
 		return "it is a folder"
@@ -147,6 +148,33 @@ func (f *fixing) write(x *changed) string {
 	s := x.step
 	s.Size, s.Make = n, &shape.Spec{Shape: shape.Written, Size: n, Text: shape.Text(text)}
 	s.Space = f.facts.SpaceFor(x.Path, n)
+	if x.there {
+		s.Space -= f.facts.SpaceFor(x.was.Path, x.was.Size)
+	} else {
+		s.Kind, s.Path = Copy, f.at(x.Path)
+	}
+	f.text(x, s)
+	return ""
+}
+
+// bring copies a file of this computer, over what is there.
+func (f *fixing) bring(x *changed) string {
+	if f.to[x.key] { // a title that is wanted brings it
+		return ""
+	}
+	if x.there && x.was.Size == x.Bytes && x.Bytes > 0 {
+		return ""
+	}
+	from := title.File{Path: x.Source, Entry: x.Entry, Size: x.Bytes}
+	if x.Dated != nil {
+		from.Modified = *x.Dated
+	}
+	s := x.step
+	s.Size, s.Make = x.Bytes, &shape.Spec{Source: from, Size: x.Bytes}
+	if x.Entry != "" {
+		s.Make.Shape = shape.Unpack
+	}
+	s.Space = f.facts.SpaceFor(x.Path, x.Bytes)
 	if x.there {
 		s.Space -= f.facts.SpaceFor(x.was.Path, x.was.Size)
 	} else {

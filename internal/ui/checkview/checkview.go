@@ -181,6 +181,7 @@ func (m *Model) Actions() []state.Action {
 			state.Do("M", "all of this kind", m.fixKind).Saying("mark all problems of the same kind to be fixed").
 				When(m.finding() != nil))
 	}
+	out = append(out, m.d.AddKit())
 	some, had := m.d.Target < len(m.d.Bench.Targets), m.checked()
 	return append(append(out,
 		state.Do("tab", "next part", state.Just(func() { m.pane = (m.pane + 1) % panes })).
@@ -394,7 +395,7 @@ func (m *Model) whyFinding(f *check.Finding) state.Why {
 	case len(f.Fixes) > 0:
 		w.Ways = []string{"m: the next run will " + words(f.Fixes)}
 	case f.Remedy != "":
-		w.Ways = []string{f.Remedy}
+		w.Ways = state.KnownWays(f)
 	}
 	return w
 }

@@ -97,7 +97,7 @@ func (m *Model) Actions() []state.Action {
 				return ok && !v.Kind.Goes()
 			})
 		})).Saying("show only titles that do not fit, or all again"),
-		m.d.FixKnown(),
+		m.d.FixKnown(), m.d.AddKit(),
 		state.Do("o", "order", m.NextOrder).Saying("list by platform, name, size, verdict, space, priority ..."),
 		state.Do("f", "filesystem", m.declare).Saying("choose which filesystem this folder stands for").When(target),
 		state.Do("e", "reserve", m.reserve).Saying("keep this much space free on the target").When(target),

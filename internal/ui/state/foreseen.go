@@ -163,6 +163,8 @@ func KnownWays(f *check.Finding) []string {
 	switch {
 	case len(f.Fixes) > 0:
 		return []string{"M has the run fix it"}
+	case f.Kind == check.Kit, f.Kind == check.System:
+		return []string{"K adds it, from a folder or archive that you have"}
 	case f.Remedy != "":
 		return []string{f.Remedy}
 	}
@@ -191,6 +193,9 @@ func (d *State) KnownLines(t *style.Theme, w, n int) []string {
 		say += ", M fixes " + map[bool]string{true: "it", false: "all"}[fixable == 1]
 	case fixable > 0:
 		say += fmt.Sprintf(", M fixes %d of %d", fixable, len(all))
+	}
+	if d.LacksKit(n) {
+		say += ", K adds the loader"
 	}
 	first := all[0].Say
 	if all[0].Path != "" {

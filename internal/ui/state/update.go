@@ -26,6 +26,8 @@ func (d *State) Update(msg tea.Msg) (t Taken, ok bool) {
 		d.SetPlan(msg)
 	case InterviewMsg:
 		t.Cmd = d.SetInterview(msg)
+	case KitMsg:
+		t.Cmd, t.Refresh = d.SetKit(msg), true
 	case EjectedMsg:
 		t.Cmd = d.SetEjected(msg)
 	case ForeseenMsg:

@@ -211,7 +211,7 @@ func (m *Model) Actions() []state.Action {
 					m.d.Notice = "Only covers and settings files are folded."
 				}
 			})).Saying("show covers or settings files one by one, or as one row"),
-			m.d.FixKnown(),
+			m.d.FixKnown(), m.d.AddKit(),
 		}, state.Movement(&m.steps.List)...)
 	}
 	l, some := m.line(), m.target() != nil
@@ -229,7 +229,7 @@ func (m *Model) Actions() []state.Action {
 			When(some),
 		state.Do("enter", "fold", state.Just(m.fold)).Saying("fold a folder, or open it").
 			When(l != nil && l.Folder),
-		m.d.FixKnown(),
+		m.d.FixKnown(), m.d.AddKit(),
 		state.Do("left h", "the target to the left", state.Just(func() { m.turn(-1) })),
 		state.Do("right l", "the target to the right", state.Just(func() { m.turn(1) })),
 	}, state.Movement(&m.list)...)
