@@ -26,8 +26,8 @@ func TestTheLoaderItselfGoesAlong(t *testing.T) {
 			kit += ".zip"
 		}
 		stick := t.TempDir()
-		args := []string{"fill", "--from", filepath.Join(dir, "games"), "--loader", "rowan", "--to", stick, "--as", "fat32",
-			"--capacity", "1GiB"}
+		args := []string{"fill", "--from", filepath.Join(dir, "games"), "--loader", "rowan", "--to", stick, "--as",
+			"fat32", "--capacity", "1GiB"}
 		status, out, _ := polytome(t, append(args, "--dry-run")...)
 		assert.Equal(t, statusDone, status, "nothing is missing of the titles")
 		assert.Contains(t, out, "the console will list nothing")
@@ -42,8 +42,8 @@ func TestTheLoaderItselfGoesAlong(t *testing.T) {
 		_, out, _ = polytome(t, append(args, "--kit", kit)...)
 		assert.Contains(t, out, "nothing to write", "all of it is there")
 	}
-	status, _, errs := polytome(t, "fill", "--from", t.TempDir(), "--loader", "rowan", "--to", t.TempDir(), "--as", "fat32",
-		"--capacity", "1GiB", "--kit", t.TempDir())
+	status, _, errs := polytome(t, "fill", "--from", t.TempDir(), "--loader", "rowan", "--to", t.TempDir(),
+		"--as", "fat32", "--capacity", "1GiB", "--kit", t.TempDir())
 	assert.Equal(t, statusFailed, status)
 	assert.Contains(t, errs, "nothing of Rowan itself is there")
 }

@@ -41,8 +41,8 @@ type Fix struct {
 	Value   string `toml:"value,omitempty" json:"value,omitempty"`
 	// Picture is how Fit wants the picture.
 	Picture *picture.Rule `toml:"picture,omitempty" json:"picture,omitempty"`
-	// Source is the file that Bring copies, Entry its name where that is an archive, Bytes its size, and Dated its date:
-	// another one is not copied.
+	// Source is the file that Bring copies, Entry its name where that is an archive, Bytes its size, and Dated its
+	// date: another one is not copied.
 	Source string     `toml:"source,omitempty" json:"source,omitempty"`
 	Entry  string     `toml:"entry,omitempty" json:"entry,omitempty"`
 	Bytes  int64      `toml:"bytes,omitempty" json:"bytes,omitempty"`
