@@ -244,12 +244,12 @@ func harmless(s string) string {
 }
 
 // stderr is where messages for people go; they are written down, too.
-func stderr() io.Writer { return told{prints.door(os.Stderr)} }
+func stderr() io.Writer { return messages{prints.door(os.Stderr)} }
 
-// told writes down what it prints.
-type told struct{ to io.Writer }
+// messages writes down what it prints.
+type messages struct{ to io.Writer }
 
-func (w told) Write(b []byte) (int, error) {
+func (w messages) Write(b []byte) (int, error) {
 	logbook.Note("said", "text", strings.TrimSpace(style.Clean(string(b))))
 	return w.to.Write(b)
 }

@@ -146,7 +146,7 @@ func (a *app) showPictures() tea.Cmd {
 	return tea.Raw(ansi.RequestPrimaryDeviceAttributes)
 }
 
-// drawPictures draws the pictures of the screen. Where others lie in the cells, the screen is drawn anew first.
+// drawPictures draws the pictures of the screen. Where others lie in the cells, the whole screen is drawn again first.
 func (a *app) drawPictures() tea.Cmd {
 	g := a.shows.gallery
 	switch {

@@ -213,7 +213,7 @@ func (g *Gallery) Wipes() bool {
 	return g.protocol != Kitty && slices.ContainsFunc(g.drawn, gone)
 }
 
-// Wiped says that the screen was drawn anew: where pictures lie in the cells, they are gone.
+// Wiped says that the screen was drawn again: where pictures lie in the cells, they are gone.
 func (g *Gallery) Wiped() {
 	if g.protocol != Kitty {
 		g.drawn = nil
