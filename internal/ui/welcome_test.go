@@ -195,3 +195,14 @@ func TestAProblemIsKnownBeforeTheFirstByte(t *testing.T) {
 	n.keys("v")
 	n.sees("after the run, Rowan: lists")
 }
+
+// TestTheFirstQuestionShowsWhatComesNext: the drives that were found, where there is room for them.
+func TestTheFirstQuestionShowsWhatComesNext(t *testing.T) {
+	n := newComer(t, "oxbow-116.img", "quay-28.img")
+	n.sees("Where are your games?", "Then: what shall be filled?", "OXBOW 116.00 GiB, exFAT:",
+		"quay-28.img 28.00 GiB, blank")
+	n.Update(tea.WindowSizeMsg{Width: 80, Height: 24})
+	n.sees("Where are your games?", "esc back")
+	n = newComer(t)
+	n.sees("No drive is plugged in; one that you plug in is offered then, or type a folder, an image,")
+}

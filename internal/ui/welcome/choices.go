@@ -41,12 +41,7 @@ func gamesWords(f *gamefolders.Folder) string {
 
 // fillChoices are what can be filled: volumes that are mounted, drives, and what is typed; and the ways out.
 func (m *Model) fillChoices() (out []choice) {
-	for i := range m.d.Drives {
-		if f := &m.d.Drives[i]; !ofSystem(f) {
-			out = append(out, m.driveChoices(f)...)
-		}
-	}
-	slices.SortStableFunc(out, func(x, y choice) int { return rank(x.say) - rank(y.say) })
+	out = m.drivesFound()
 	if len(out) == 0 {
 		out = append(out, choice{name: "No drive is plugged in", say: "one that you plug in appears here",
 			do: func() (tea.Cmd, bool) {
@@ -61,6 +56,17 @@ func (m *Model) fillChoices() (out []choice) {
 		choice{name: "None of these: answer questions", say: "a dozen, about how the console wants its games",
 			do: func() (tea.Cmd, bool) { return tea.Batch(m.empty(), m.d.Interview()), true }},
 		choice{name: "Look round first", say: "what shall be filled can be added later", do: m.lookRound})
+}
+
+// drivesFound are the drives that may be filled, and their volumes.
+func (m *Model) drivesFound() (out []choice) {
+	for i := range m.d.Drives {
+		if f := &m.d.Drives[i]; !ofSystem(f) {
+			out = append(out, m.driveChoices(f)...)
+		}
+	}
+	slices.SortStableFunc(out, func(x, y choice) int { return rank(x.say) - rank(y.say) })
+	return out
 }
 
 // rank brings what loaders are known of before the rest.
@@ -247,15 +253,18 @@ func (m *Model) Prepares() string { return m.preparing }
 
 // heading is what is asked, and what is typed instead of choosing.
 func (m *Model) heading() (ask, typing string) {
-	switch m.at {
-	case whereGames:
-		return "Where are your games?", "or type the path of a folder"
-	case whatToFill:
-		return "What shall be filled?",
-			"or type a folder, an image, " + protocols.Examples("or") + ", or " + served.Scheme +
-				"NAME"
+	if m.at == whichLoader {
+		return "Which loader reads " + m.targetName() + "?", "or type its name"
 	}
-	return "Which loader reads " + m.targetName() + "?", "or type its name"
+	return headings(m.at)
+}
+
+func headings(at question) (ask, typing string) {
+	if at == whereGames {
+		return "Where are your games?", "or type the path of a folder"
+	}
+	return "What shall be filled?",
+		"or type a folder, an image, " + protocols.Examples("or") + ", or " + served.Scheme + "NAME"
 }
 
 func (m *Model) targetName() string {

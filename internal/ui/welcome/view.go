@@ -36,10 +36,39 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 			style.Cell{Text: " " + c.name, Width: name, Bold: i == m.list.Cursor},
 			style.Cell{Text: c.say, Width: w - name - 3, FG: t.Dim}))
 	}
+	lines = append(lines, m.ahead(t, w, h-len(tail)-len(lines))...)
 	for len(lines) < h-len(tail) {
 		lines = append(lines, "")
 	}
 	return t.Block(append(lines, tail...), w, h)
+}
+
+// ahead shows below the first question what was found for the next one, where there is room for it.
+func (m *Model) ahead(t *style.Theme, w, h int) []string {
+	if m.at != whereGames || h < 5 {
+		return nil
+	}
+	out := []string{"", "", "  " + t.Paint(t.Dim, "Then: what shall be filled?")}
+	if m.d.DrivesSeen == 0 {
+		out[2] += t.Paint(t.Dim, "  looking …")
+		return out
+	}
+	all := m.drivesFound()
+	if len(all) == 0 {
+		_, typing := headings(whatToFill)
+		say := "No drive is plugged in; one that you plug in is offered then, " + typing
+		out = append(out, "")
+		for _, l := range t.Wrap(say, min(w-4, 110)) {
+			out = append(out, "  "+t.Paint(t.Dim, l))
+		}
+		return out[:min(h, len(out))]
+	}
+	out = append(out, "")
+	for _, c := range all[:min(len(all), h-len(out))] {
+		out = append(out, t.Row(w, false, style.Cell{Text: " " + c.name, Width: min(26, w/2), FG: t.Dim},
+			style.Cell{Text: c.say, Width: w - min(26, w/2) - 3, FG: t.Dim}))
+	}
+	return out
 }
 
 // answered says what was answered before.
@@ -68,8 +97,12 @@ func (m *Model) tail(t *style.Theme, w int, typing string) (out []string) {
 	out = append(out, "", "  "+t.Paint(t.Dim, t.Clip(typing+":", w-4)), "  "+t.Paint(t.Accent, t.Glyph("▸"))+" "+
 		m.input.View(), "")
 	if m.problem != "" {
+		fg := t.Bad
+		if m.typed != nil { // nothing is wrong: it is being looked at
+			fg = t.Dim
+		}
 		for _, l := range t.Wrap(style.Clean(m.problem), w-4) {
-			out = append(out, "  "+t.Paint(t.Bad, l))
+			out = append(out, "  "+t.Paint(fg, l))
 		}
 		out = append(out, "")
 	}
