@@ -106,7 +106,7 @@ func (m *Model) drawListed(t *style.Theme, r *check.Report, w, h int) []string {
 		case l.Kind != "":
 			status.Text = l.Kind
 		case l.ID == "":
-			status.Text = l.Platform
+			status.Text = m.d.Shown(l.Platform)
 		}
 		cells := []style.Cell{number, name}
 		switch {
@@ -184,7 +184,7 @@ func (m *Model) card(t *style.Theme, r *check.Report, w, h int) []string {
 	if l.ID != "" {
 		add(t.Dim, l.ID, false)
 	}
-	kind := l.Platform
+	kind := m.d.Shown(l.Platform)
 	if l.Kind != "" {
 		kind += ", " + l.Kind
 	}

@@ -406,15 +406,7 @@ func (m *Model) mapView(t *style.Theme, w, h int) []string {
 		head += "  " + t.Paint(fg, t.PadLeft(words, rest))
 	}
 	m.top = 2
-	return t.Block(append([]string{" " + head, ""}, m.tape.Draw(t, w, h-m.top, m.platform)...), w, h)
-}
-
-// platform is a platform's name as it is shown.
-func (m *Model) platform(short string) string {
-	if p := m.d.Set.Platform(short); p != nil {
-		return p.Shown
-	}
-	return short
+	return t.Block(append([]string{" " + head, ""}, m.tape.Draw(t, w, h-m.top, m.d.Shown)...), w, h)
 }
 
 // readyView draws what the drive is and what it becomes, and how far that is.

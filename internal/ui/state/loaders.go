@@ -141,3 +141,11 @@ func (d *State) UseLoader(n int, p *loader.Profile) tea.Cmd {
 	d.Notice = target.Name + " is now filled for " + p.Shown + ". u undoes."
 	return tea.Batch(d.SurveyTarget(n), d.changed())
 }
+
+// Shown is a platform's name as people write it, the short one where that is unknown.
+func (d *State) Shown(platform string) string {
+	if p := d.Set.Platform(platform); p != nil {
+		return p.Shown
+	}
+	return platform
+}
