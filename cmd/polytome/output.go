@@ -5,6 +5,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode"
@@ -76,7 +77,7 @@ func (o *printOptions) begin(cmd *cobra.Command) (end func(), err error) {
 			return nil, err
 		}
 	}
-	logbook.Note("begin", "version", version(), "args", os.Args[1:])
+	logbook.Note("begin", "version", version(), "args", withoutSecrets(os.Args[1:]))
 	json := cmd.Flags().Lookup("json")
 	switch {
 	case o.quiet && (json == nil || !json.Changed):
@@ -89,6 +90,19 @@ func (o *printOptions) begin(cmd *cobra.Command) (end func(), err error) {
 			_ = log.Close()
 		}
 	}, nil
+}
+
+// withoutSecrets are arguments without the passwords of archives.
+func withoutSecrets(args []string) []string {
+	out := slices.Clone(args)
+	for i, arg := range out {
+		if name, _, is := strings.Cut(arg, "="); is && name == "--password" {
+			out[i] = name + "=…"
+		} else if i > 0 && args[i-1] == "--password" {
+			out[i] = "…"
+		}
+	}
+	return out
 }
 
 // rawOutput reports whether a command writes the bytes of files, and cleans its own texts.

@@ -92,9 +92,25 @@ func TestWhatIsPrintedIsAsAsked(t *testing.T) {
 	status, _, errs = polytome(t, "scan", dir, "--log", filepath.Join(dir, "games", "a.iso", "log.txt"))
 	assert.Equal(t, statusFailed, status)
 	assert.Contains(t, errs, "the log: ")
-	_, _, errs = polytome(t, "scan", dir, "--password-env", "NOT_SET_ANYWHERE")
+	_, _, errs = polytome(t, "scan", dir, "--password-env", "NOT_SET_ANYWHERE", "--password", "sesame",
+		"--password=tide")
 	assert.NotContains(t, errs, "the log")
-	assert.FileExists(t, logFileIn(t), "the usual one")
+	log, err = os.ReadFile(logFileIn(t))
+	require.NoError(t, err, "the usual one")
+	assert.Contains(t, string(log), "NOT_SET_ANYWHERE")
+	assert.NotContains(t, string(log), "sesame", "nor the password of an archive")
+	assert.NotContains(t, string(log), "tide")
+}
+
+func TestAListFromStandardInput(t *testing.T) {
+	ownFolders(t)
+	dir := t.TempDir()
+	coretest.Write(t, dir, "a.iso", coretest.Image(t, coretest.Inf("VSP-20001", "MOSSWICK", "1/1", "full")))
+	cmd := exec.Command(binary, "scan", dir, "--list", "-")
+	cmd.Stdin = strings.NewReader("id,name\nVSP-20001,Mosswick by Night\n")
+	status, out, errs := finish(t, cmd)
+	assert.Equal(t, statusDone, status, errs)
+	assert.Contains(t, out, "Mosswick by Night")
 }
 
 // logFileIn is the log of a test that has folders of its own.

@@ -1,8 +1,11 @@
 package main
 
 import (
+	"errors"
 	"fmt"
 	"io"
+	"os"
+	"path/filepath"
 	"slices"
 
 	"github.com/spf13/cobra"
@@ -39,7 +42,8 @@ publisher, platform, checksum (or crc32, md5, sha1, sha256).`,
 	}
 	f := cmd.Flags()
 	f.StringVar(&opt.bench, "bench", "", "scan the sources of this bench file")
-	f.StringArrayVar(&opt.lists, "list", nil, "a CSV file with the titles' proper names (may be repeated)")
+	f.StringArrayVar(&opt.lists, "list", nil,
+		"a CSV file with the titles' proper names, - for standard input (may be repeated)")
 	f.StringArrayVar(&opt.passwords, "password", nil, "try this password on encrypted archives (may be repeated)")
 	f.StringArrayVar(&opt.allow, "allow-large", nil,
 		"open this archive although it is suspiciously large inside (may be repeated)")
@@ -52,6 +56,14 @@ func (opt *scanOptions) run(cmd *cobra.Command, args []string) error {
 	f := filter.Parse(opt.only)
 	if f.Trouble != "" {
 		return usageError{fmt.Errorf("--filter: %s", f.Trouble)}
+	}
+	if i := slices.Index(opt.lists, "-"); i >= 0 {
+		file, remove, err := spooled(cmd.InOrStdin())
+		if err != nil {
+			return err
+		}
+		defer remove()
+		opt.lists[i] = file
 	}
 	_, r, err := opt.scanned(cmd, args)
 	if err != nil {
@@ -67,6 +79,25 @@ func (opt *scanOptions) run(cmd *cobra.Command, args []string) error {
 		err = errPartial
 	}
 	return err
+}
+
+// spooled writes what comes in to a file, for what has to be read more than once.
+func spooled(in io.Reader) (file string, remove func(), err error) {
+	dir, err := os.MkdirTemp("", "polytome-")
+	if err != nil {
+		return "", nil, err
+	}
+	remove = func() { _ = os.RemoveAll(dir) }
+	f, err := os.Create(filepath.Join(dir, "standard input"))
+	if err == nil {
+		_, err = io.Copy(f, in)
+		err = errors.Join(err, f.Close())
+	}
+	if err != nil {
+		remove()
+		return "", nil, fmt.Errorf("reading standard input: %w", err)
+	}
+	return f.Name(), remove, nil
 }
 
 func printTitles(out io.Writer, r scan.Result) {

@@ -152,7 +152,7 @@ func TestWhatIsKnownBeforeStandsInFitAndTree(t *testing.T) {
 	a, w := demoApp(t, Options{})
 	require.NoError(t, os.Remove(filepath.Join(w.Stick, "ROWAN", "rowan.cfg")))
 	pump(a, a.state.Survey())
-	for _, s := range []string{"2", "3"} {
+	for _, s := range []string{"2", "3", "4"} {
 		press(a, "esc", s)
 		assert.Contains(t, text(a), "Known before: the console will list nothing, M fixes", s)
 		assert.Contains(t, text(a), "ROWAN/rowan.cfg: the file is missing", s)

@@ -190,6 +190,9 @@ func (m *Model) Actions() []state.Action {
 		begin = append(begin, state.Do("c", "console's stick", state.Just(func() { m.d.AskOwnStick(m.d.Target) })).
 			Saying("say where the console reads the list and the covers of what is served"))
 	}
+	if !running && m.part != past {
+		own = append(own, m.d.FixKnown(), m.d.AddKit())
+	}
 	own = append(own, state.Do("b", "limit", m.limit).Saying("limit the speed of this run and of later ones"))
 	own = append(own, begin...)
 	own = append(own,

@@ -49,6 +49,9 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 		out = append(out, t.Rule("speed at "+l.Name, w))
 		out = append(out, chart(t, l.Speeds, w-2, rows)...)
 	}
+	if m.canWrite() {
+		out = append(out, m.d.KnownLines(t, w, m.d.Target)...)
+	}
 	caption := "steps at " + m.name()
 	if l != nil {
 		caption += fmt.Sprintf(", %d of %d done", count(l, run.StepDone), len(p.Steps))
