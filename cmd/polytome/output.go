@@ -72,7 +72,8 @@ func (o *printOptions) begin(cmd *cobra.Command) (end func(), err error) {
 		o.log = logFile()
 	}
 	var log io.Closer
-	if named || cmd.Name() != "doctor" && !strings.HasPrefix(cmd.Name(), "__") { // which leave nothing behind
+	quiet := []string{"doctor", "demo"} // which leave nothing behind
+	if named || !slices.Contains(quiet, cmd.Name()) && !strings.HasPrefix(cmd.Name(), "__") {
 		if log, err = logbook.Open(o.log); err != nil && named {
 			return nil, err
 		}

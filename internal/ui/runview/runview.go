@@ -167,13 +167,13 @@ func (m *Model) Actions() []state.Action {
 		)
 		if m.part == steps {
 			own = append(own,
-				state.Do("n", "next", m.each(l.Sooner)).
+				state.Do("n", "next", m.each(l.Sooner, true)).
 					Saying("write this title's files first"),
-				state.Do("N", "last", m.each(l.Later)).
+				state.Do("N", "last", m.each(l.Later, false)).
 					Saying("write this title's files last"),
-				state.Do("x", "skip", m.each(l.Skip)).
+				state.Do("x", "skip", m.each(l.Skip, false)).
 					Saying("skip this step, even if it is running"),
-				state.Do("t", "try again", m.each(l.Retry)).
+				state.Do("t", "try again", m.each(l.Retry, false)).
 					Saying("try a step again that failed or was skipped"),
 			)
 		}
@@ -245,12 +245,16 @@ func (m *Model) movement() []state.Action {
 	return move
 }
 
-// each does something with every step under the cursor.
-func (m *Model) each(do func(step int)) func() tea.Cmd {
+// each does something with every step under the cursor, the last first where each is put before all others.
+func (m *Model) each(do func(step int), lastFirst bool) func() tea.Cmd {
 	return state.Just(func() {
 		from, to := m.steps.Steps()
 		for i := from; i < to; i++ {
-			do(i)
+			step := i
+			if lastFirst {
+				step = to - 1 - (i - from)
+			}
+			do(step)
 		}
 	})
 }

@@ -96,6 +96,9 @@ func (d *State) findHere() tea.Cmd {
 			m.err = err
 		}
 		for _, name := range images {
+			if slices.ContainsFunc(all, func(x *drives.Drive) bool { return x.Path == name }) {
+				continue // one that is plugged in, and was named too
+			}
 			if i, err := sys.Look(ctx, name); err == nil {
 				all = append(all, i)
 			}

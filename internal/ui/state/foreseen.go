@@ -3,6 +3,7 @@ package state
 import (
 	"fmt"
 	"path"
+	"slices"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -207,11 +208,12 @@ func (d *State) KnownLines(t *style.Theme, w, n int) []string {
 // FixKnown is the action that has the next run fix what a check would find after it.
 func (d *State) FixKnown() Action {
 	f := d.At(d.Target).Foreseen
+	can := slices.ContainsFunc(f.Problems(), func(x *check.Finding) bool { return len(x.Fixes) > 0 })
 	return Do("M", "fix what is known", func() tea.Cmd {
 		if f.Report == nil || len(f.Problems()) == 0 {
 			d.Notice = "Nothing is known that a check would find after the run."
 			return nil
 		}
 		return d.MarkFixes(d.Target, f.Fixes())
-	}).Saying("have the run fix what a check would find after it").When(f.Report != nil && len(f.Fixes()) > 0)
+	}).Saying("have the run fix what a check would find after it").When(can)
 }
