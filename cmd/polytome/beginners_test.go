@@ -109,7 +109,7 @@ func TestBeginnersOnAnEmptyMachine(t *testing.T) {
 		b.does("W")
 		b.wait("Type quay-28.img to continue")
 		b.does("type:quay-28.img", "Enter")
-		b.wait("quay-28.img is ready", "Next: W write")
+		b.wait("quay-28.img is ready", "Next: W then m: have it fixed, and write") // what it lacks is known by then
 		b.does("W")
 		b.wait("have that fixed too")
 		b.does("m")
