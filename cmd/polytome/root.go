@@ -109,7 +109,7 @@ Exit status: 0 all done, 1 failed, 2 wrong usage, 3 done but not everything fitt
 	root.AddCommand(demoCommand(), scanCommand(), verifyCommand(), imageCommand(), fitCommand(), planCommand(),
 		fillCommand(), runsCommand(), restoreCommand(), checkCommand(), checklistCommand(), coversCommand(),
 		treeCommand(), loadersCommand(), simulatorCommand(), drivesCommand(), connectionsCommand(), drawCommand(),
-		slabCommand(), serveCommand(), doctorCommand(), configCommand())
+		slabCommand(), discCommand(), serveCommand(), doctorCommand(), configCommand())
 	onlyGroups(root)
 	completing(root)
 	return root, func() { ended() }

@@ -1,0 +1,308 @@
+package optical
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+)
+
+// The times that drives are given. Some seek for a long while on damaged discs.
+const (
+	short   = 10 * time.Second
+	reading = 60 * time.Second
+)
+
+// A Drive is a disc drive.
+type Drive struct {
+	to  Transport
+	ten bool // it knows READ(10) only
+}
+
+// New talks to the drive behind a transport.
+func New(t Transport) *Drive { return &Drive{to: t} }
+
+// Close lets go of the drive.
+func (d *Drive) Close() error { return d.to.Close() }
+
+// get sends a command and returns what the drive sends back, at most size bytes. That something has changed at the
+// drive is heard once, and the command sent again.
+func (d *Drive) get(ctx context.Context, timeout time.Duration, size int, cdb ...byte) ([]byte, error) {
+	in := make([]byte, size)
+	c := Command{CDB: cdb, In: in, Timeout: timeout}
+	n, err := d.to.Do(ctx, c)
+	var s *Sense
+	if errors.As(err, &s) && s.Key == UnitAttention {
+		n, err = d.to.Do(ctx, c)
+	}
+	if errors.As(err, &s) && s.Key == Recovered {
+		err = nil
+	}
+	return in[:n], err
+}
+
+// be puts numbers into a command, the highest byte first.
+func be16(n int) (hi, lo byte) { return byte(n >> 8), byte(n) }
+
+// A Model is what a drive calls itself.
+type Model struct{ Vendor, Product, Revision string }
+
+// Model asks the drive who it is (SPC-4, 6.6, INQUIRY). It is an error if it is no disc drive.
+func (d *Drive) Model(ctx context.Context) (m Model, err error) {
+	b, err := d.get(ctx, short, 96, 0x12, 0, 0, 0, 96, 0)
+	if err != nil {
+		return m, err
+	}
+	if len(b) < 36 || b[0]&0x1F != 5 {
+		return m, errors.New("it is no disc drive")
+	}
+	text := func(b []byte) string { return strings.TrimSpace(strings.TrimRight(string(b), "\x00")) }
+	return Model{text(b[8:16]), text(b[16:32]), text(b[32:36])}, nil
+}
+
+// Ready reports what keeps the drive from reading or writing (SPC-4, 6.47, TEST UNIT READY): nil for nothing.
+func (d *Drive) Ready(ctx context.Context) error {
+	_, err := d.get(ctx, short, 0, 0, 0, 0, 0, 0, 0)
+	return err
+}
+
+// WaitReady waits until a disc that was put in can be read. Without a disc, it does not wait.
+func (d *Drive) WaitReady(ctx context.Context) error {
+	for {
+		err := d.Ready(ctx)
+		var s *Sense
+		if err == nil || !errors.As(err, &s) || !s.Soon() {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(200 * time.Millisecond):
+		}
+	}
+}
+
+// Medium is the kind of a disc, as a profile of MMC-6, table 92.
+type Medium uint16
+
+// mediums are the profiles by their names; the ones that can be written to are marked.
+var mediums = map[Medium]struct {
+	name     string
+	writable bool
+}{
+	0x08: {"CD-ROM", false}, 0x09: {"CD-R", true}, 0x0A: {"CD-RW", true}, 0x10: {"DVD-ROM", false},
+	0x11: {"DVD-R", true}, 0x12: {"DVD-RAM", true}, 0x13: {"DVD-RW", true}, 0x14: {"DVD-RW", true},
+	0x15: {"DVD-R DL", true}, 0x16: {"DVD-R DL", true}, 0x1A: {"DVD+RW", true}, 0x1B: {"DVD+R", true},
+	0x2A: {"DVD+RW DL", true}, 0x2B: {"DVD+R DL", true}, 0x40: {"BD-ROM", false}, 0x41: {"BD-R", true},
+	0x42: {"BD-R", true}, 0x43: {"BD-RE", true},
+}
+
+// String is the name of the kind, as people write it.
+func (m Medium) String() string {
+	if x, ok := mediums[m]; ok {
+		return x.name
+	}
+	if m == 0 {
+		return "no disc"
+	}
+	return fmt.Sprintf("a disc of an unknown kind (%04X)", uint16(m))
+}
+
+// CD reports whether it is a compact disc, which is read in sectors of 2,352 bytes.
+func (m Medium) CD() bool { return m >= 0x08 && m <= 0x0A }
+
+// Writable reports whether discs of the kind are written by burners.
+func (m Medium) Writable() bool { return mediums[m].writable }
+
+// Medium asks which kind of disc is in the drive, and which ones it handles (MMC-6, 6.5, GET CONFIGURATION).
+func (d *Drive) Medium(ctx context.Context) (now Medium, all []Medium, err error) {
+	b, err := d.get(ctx, short, 2048, 0x46, 0x02, 0, 0, 0, 0, 0, 0x08, 0, 0) // the feature 0, the list of profiles
+	if err != nil {
+		return 0, nil, err
+	}
+	if len(b) < 8 {
+		return 0, nil, errors.New("the drive does not say what it handles")
+	}
+	now = Medium(binary.BigEndian.Uint16(b[6:]))
+	if len(b) >= 12 && binary.BigEndian.Uint16(b[8:]) == 0 {
+		for list := b[12:min(len(b), 12+int(b[11]))]; len(list) >= 4; list = list[4:] {
+			all = append(all, Medium(binary.BigEndian.Uint16(list)))
+		}
+	}
+	return now, all, nil
+}
+
+// A Capacity is how much of a disc can be read.
+type Capacity struct{ Blocks, Size int64 } // Size in bytes, of a block
+
+// Capacity asks for it (SBC-3, 5.12, READ CAPACITY(10)).
+func (d *Drive) Capacity(ctx context.Context) (c Capacity, err error) {
+	b, err := d.get(ctx, short, 8, 0x25, 0, 0, 0, 0, 0, 0, 0, 0, 0)
+	if err != nil {
+		return c, err
+	}
+	if len(b) < 8 {
+		return c, errors.New("the drive does not say how large the disc is")
+	}
+	return Capacity{int64(binary.BigEndian.Uint32(b)) + 1, int64(binary.BigEndian.Uint32(b[4:]))}, nil
+}
+
+// A Track is one of a disc's.
+type Track struct {
+	Number int
+	Start  int64 // the first block
+	Data   bool  // it holds data, and no sound
+}
+
+// LeadOut is the number that stands for what is behind the last track.
+const LeadOut = 0xAA
+
+// Tracks asks for the table of contents (MMC-6, 6.25, READ TOC/PMA/ATIP, format 0). The last one is the lead-out.
+func (d *Drive) Tracks(ctx context.Context) ([]Track, error) {
+	b, err := d.get(ctx, short, 804, 0x43, 0, 0, 0, 0, 0, 0, 0x03, 0x24, 0)
+	if err != nil {
+		return nil, err
+	}
+	var out []Track
+	for b = b[min(4, len(b)):]; len(b) >= 8; b = b[8:] {
+		out = append(out, Track{Number: int(b[2]), Start: int64(int32(binary.BigEndian.Uint32(b[4:]))),
+			Data: b[1]&0x04 != 0})
+		if b[2] == LeadOut {
+			return out, nil
+		}
+	}
+	return nil, errors.New("the disc's table of contents has no end")
+}
+
+// Status is how far a disc has been written.
+type Status byte
+
+// The states of a disc (MMC-6, table 371).
+const (
+	Blank Status = iota
+	Appendable
+	Finished
+	Other
+)
+
+// DiscInfo is what was written to a disc.
+type DiscInfo struct {
+	Status     Status
+	Erasable   bool
+	Sessions   int
+	LastTracks int // the number of the last track
+}
+
+// DiscInfo asks for it (MMC-6, 6.21, READ DISC INFORMATION).
+func (d *Drive) DiscInfo(ctx context.Context) (i DiscInfo, err error) {
+	b, err := d.get(ctx, short, 34, 0x51, 0, 0, 0, 0, 0, 0, 0, 34, 0)
+	if err != nil {
+		return i, err
+	}
+	if len(b) < 12 {
+		return i, errors.New("the drive says too little of the disc")
+	}
+	return DiscInfo{Status: Status(b[2] & 3), Erasable: b[2]&0x10 != 0, Sessions: int(b[9])<<8 | int(b[4]),
+		LastTracks: int(b[11])<<8 | int(b[6])}, nil
+}
+
+// Speeds asks how fast the drive reads now, and at most (MMC-6, 7.11, mode page 2Ah), in bytes a second.
+func (d *Drive) Speeds(ctx context.Context) (now, most int64, err error) {
+	b, err := d.get(ctx, short, 64, 0x5A, 0x08, 0x2A, 0, 0, 0, 0, 0, 64, 0)
+	if err != nil {
+		return 0, 0, err
+	}
+	if len(b) < 8+16 || b[8]&0x3F != 0x2A {
+		return 0, 0, errors.New("the drive does not say how fast it is")
+	}
+	page := b[8:]
+	return 1000 * int64(binary.BigEndian.Uint16(page[14:])), 1000 * int64(binary.BigEndian.Uint16(page[8:])), nil
+}
+
+// SetSpeed has the drive read and write at so many bytes a second at most; 0 for as fast as it can (MMC-6, 6.36, SET CD
+// SPEED).
+func (d *Drive) SetSpeed(ctx context.Context, rate int64) error {
+	n := 0xFFFF
+	if rate > 0 {
+		n = int(min(0xFFFE, (rate+999)/1000))
+	}
+	hi, lo := be16(n)
+	_, err := d.get(ctx, short, 0, 0xBB, 0, hi, lo, hi, lo, 0, 0, 0, 0, 0, 0)
+	return err
+}
+
+// Lock keeps the tray shut, or lets it be opened (SPC-4, 6.16, PREVENT ALLOW MEDIUM REMOVAL).
+func (d *Drive) Lock(ctx context.Context, shut bool) error {
+	p := byte(0)
+	if shut {
+		p = 1
+	}
+	_, err := d.get(ctx, short, 0, 0x1E, 0, 0, 0, p, 0)
+	return err
+}
+
+// Eject opens the tray (SBC-3, 5.25, START STOP UNIT).
+func (d *Drive) Eject(ctx context.Context) error {
+	_, err := d.get(ctx, short, 0, 0x1B, 0, 0, 0, 0x02, 0)
+	return err
+}
+
+// Load shuts the tray.
+func (d *Drive) Load(ctx context.Context) error {
+	_, err := d.get(ctx, reading, 0, 0x1B, 0, 0, 0, 0x03, 0)
+	return err
+}
+
+// Read reads blocks of data, as many of size bytes as b has room for, and at most 65,535 (SBC-3, 5.9, READ(12); 5.8,
+// READ(10) where the drive knows no other).
+func (d *Drive) Read(ctx context.Context, block int64, b []byte, size int64) error {
+	n := min(int64(len(b))/size, 0xFFFF)
+	b = b[:n*size]
+	if !d.ten {
+		cdb := make([]byte, 12)
+		cdb[0] = 0xA8
+		binary.BigEndian.PutUint32(cdb[2:], uint32(block))
+		binary.BigEndian.PutUint32(cdb[6:], uint32(n))
+		err := d.whole(ctx, cdb, b)
+		var s *Sense
+		if !errors.As(err, &s) || !s.Unknown() {
+			return err
+		}
+		d.ten = true
+	}
+	cdb := make([]byte, 10)
+	cdb[0] = 0x28
+	binary.BigEndian.PutUint32(cdb[2:], uint32(block))
+	cdb[7], cdb[8] = be16(int(n))
+	return d.whole(ctx, cdb, b)
+}
+
+// RawSector is how many bytes a sector of a compact disc has.
+const RawSector = 2352
+
+// ReadCD reads whole sectors of a compact disc, with all of their headers and codes (MMC-6, 6.19, READ CD).
+func (d *Drive) ReadCD(ctx context.Context, sector int64, b []byte) error {
+	n := len(b) / RawSector
+	cdb := make([]byte, 12)
+	cdb[0] = 0xBE
+	binary.BigEndian.PutUint32(cdb[2:], uint32(sector))
+	cdb[6], cdb[7], cdb[8] = byte(n>>16), byte(n>>8), byte(n)
+	cdb[9] = 0xF8 // sync, both headers, user data, EDC and ECC
+	return d.whole(ctx, cdb, b[:n*RawSector])
+}
+
+// whole reads exactly what b has room for.
+func (d *Drive) whole(ctx context.Context, cdb, b []byte) error {
+	c := Command{CDB: cdb, In: b, Timeout: reading}
+	n, err := d.to.Do(ctx, c)
+	var s *Sense
+	if errors.As(err, &s) && s.Key == Recovered {
+		err = nil
+	}
+	if err == nil && n != len(b) {
+		return fmt.Errorf("the drive sent %d bytes of %d", n, len(b))
+	}
+	return err
+}
