@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -63,15 +64,28 @@ func (b *beginner) does(keys ...string) {
 // chooses puts the cursor on what is offered, and presses enter.
 func (b *beginner) chooses(name string) {
 	b.t.Helper()
-	b.wait(name)
+	s := b.wait(name, "▌")
 	for range 20 {
-		if strings.Contains(b.screen(), "▌ "+name) {
+		if strings.Contains(s, "▌ "+name) {
 			b.does("Enter")
 			return
 		}
+		was := pointed(s)
 		b.does("Down")
+		require.Eventually(b.t, func() bool { s = b.screen(); return pointed(s) != was }, time.Minute,
+			50*time.Millisecond, "the cursor does not move")
 	}
-	require.Fail(b.t, "it is not offered: "+name, b.screen())
+	require.Fail(b.t, "it is not offered: "+name, s)
+}
+
+// pointed is the line that the cursor is on.
+func pointed(screen string) string {
+	for line := range strings.SplitSeq(screen, "\n") {
+		if strings.HasPrefix(line, "▌") {
+			return line
+		}
+	}
+	return ""
 }
 
 // fills asserts that the console is filled after at most twelve keys, with no stop.

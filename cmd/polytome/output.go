@@ -217,6 +217,9 @@ func (c *cleaner) set(text string) string {
 			out.WriteString("\n" + strings.Repeat(" ", hang))
 			c.at, spaces = hang, ""
 		}
+		if word == "" && c.width > 0 { // nobody sees spaces at the end of a line
+			spaces = spaces[:max(0, min(len(spaces), c.width-c.at))]
+		}
 		out.WriteString(spaces)
 		if style, graded := grades[strings.TrimRight(word, ":")]; c.colours && graded && !c.begun {
 			out.WriteString(style.Styled(word))
