@@ -101,7 +101,7 @@ func (r *reading) speed(rate int64) error {
 }
 
 // forwards reads a span in large pieces. A piece in which something cannot be read is left for later as a whole, and
-// behind it the next ones that fail are passed over more and more quickly: heads wear on scratches.
+// behind it the next ones that fail are skipped in larger and larger steps: heads wear on scratches.
 func (r *reading) forwards(s Span) error {
 	skip := int64(atOnce)
 	for at := s.First; at < s.End(); {

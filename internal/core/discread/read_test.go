@@ -86,7 +86,7 @@ func TestNoWrongBlockPassesAsGood(t *testing.T) {
 			Spinning: rapid.IntRange(0, 1).Draw(t, "spinning")}
 		d := put(t, m, data[:blocks*sim.Block], hurt...)
 		b, got := discread.NewBlocks(blocks, sim.Block), make(image, blocks*sim.Block)
-		for range rapid.IntRange(0, 3).Draw(t, "sittings") { // which are broken off
+		for range rapid.IntRange(0, 3).Draw(t, "sittings") { // which are stopped halfway
 			ctx, cancel := context.WithCancel(context.Background())
 			left := rapid.IntRange(1, 40).Draw(t, "reads")
 			err := discread.Read(ctx, d, got, b, discread.Options{Progress: func(*discread.Blocks, int64) {
