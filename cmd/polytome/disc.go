@@ -49,6 +49,19 @@ func openDisc(at string) (*optical.Drive, func(), error) {
 	return optical.New(optical.Over(machine)), func() { _ = f.Close() }, nil
 }
 
+// onDisc does something with a drive, and lets go of it.
+func onDisc(at string, do func(d *optical.Drive) error) error {
+	d, done, err := openDisc(at)
+	if err != nil {
+		return err
+	}
+	defer done()
+	if err := do(d); err != nil {
+		return fmt.Errorf("%s: %w", at, err)
+	}
+	return nil
+}
+
 // discFacts is what is in a drive.
 type discFacts struct {
 	Drive  string          `json:"drive"`
@@ -90,14 +103,13 @@ func discInfoCommand() *cobra.Command {
 		Example: `  polytome disc info /dev/sr0`,
 		Args:    needArgs(1, "a disc drive, such as /dev/sr0"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			d, done, err := openDisc(args[0])
+			var f discFacts
+			err := onDisc(args[0], func(d *optical.Drive) (err error) {
+				f, err = factsOf(cmd.Context(), d)
+				return err
+			})
 			if err != nil {
 				return err
-			}
-			defer done()
-			f, err := factsOf(cmd.Context(), d)
-			if err != nil {
-				return fmt.Errorf("%s: %w", args[0], err)
 			}
 			out := cmd.OutOrStdout()
 			if asJSON {
@@ -131,15 +143,9 @@ func discEjectCommand() *cobra.Command {
 		Example: `  polytome disc eject /dev/sr0`,
 		Args:    needArgs(1, "a disc drive, such as /dev/sr0"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			d, done, err := openDisc(args[0])
-			if err != nil {
-				return err
-			}
-			defer done()
-			if err := errors.Join(d.Lock(cmd.Context(), false), d.Eject(cmd.Context())); err != nil {
-				return fmt.Errorf("%s: %w", args[0], err)
-			}
-			return nil
+			return onDisc(args[0], func(d *optical.Drive) error {
+				return errors.Join(d.Lock(cmd.Context(), false), d.Eject(cmd.Context()))
+			})
 		},
 	}
 }
@@ -159,7 +165,7 @@ func discReadCommand() *cobra.Command {
 		Short: "Read a disc of data into an image",
 		Long: `Read reads every block of a disc into an image. First from front to back, past what cannot be read;
 then what is missing, in single blocks, from both sides, slower each time. Until every block was
-read, the image is called NAME.reading, and NAME.reading.toml beside it says how each block was
+read, the image has the name NAME.reading, and NAME.reading.toml beside it says how each block was
 read: the same command goes on where it ended, also with another copy of the disc, which gives what
 this one lacks. An image that is whole gets its name, and its sums are printed. Exit status: 3 while
 blocks are missing. Sound tracks are not read yet.`,

@@ -205,7 +205,8 @@ func typedName(in io.Reader, out io.Writer, d *drives.Drive, p *prepare.Plan) (s
 	if p.Loses != "" {
 		loses = "This will be lost: " + p.Loses + "."
 	}
-	fmt.Fprintf(out, "Everything on it will be erased. %s\nType the drive's name, %s, to continue: ", loses, consentWord(d))
+	fmt.Fprintf(out, "Everything on it will be erased. %s\nType the drive's name, %s, to continue: ", loses,
+		consentWord(d))
 	line, err := bufio.NewReader(in).ReadString('\n')
 	if err != nil && line == "" {
 		return "", nobody

@@ -101,6 +101,7 @@ type app struct {
 	spots   []spot // what can be clicked in the lines at the foot
 	folded  bool   // the rack is not shown
 	shows   showing
+	keeping keeping
 }
 
 func newApp(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) *app {
@@ -146,7 +147,8 @@ func (a *app) Init() tea.Cmd {
 	if a.welcome != nil {
 		return tea.Batch(tea.RequestBackgroundColor, a.askForPictures(), a.welcome.Init(), a.state.WatchDrives())
 	}
-	return tea.Batch(tea.RequestBackgroundColor, a.askForPictures(), a.state.StartScan(), a.state.Survey(), a.state.LookBack())
+	return tea.Batch(tea.RequestBackgroundColor, a.askForPictures(), a.state.StartScan(),
+		a.state.Survey(), a.state.LookBack())
 }
 
 func (a *app) stage() stage {
@@ -229,9 +231,7 @@ func (a *app) update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tea.MouseWheelMsg:
 		a.wheel(msg)
 	case settingsMsg:
-		if msg.err != nil {
-			a.state.Notice = state.Sentence(msg.err.Error())
-		}
+		return a, a.settingsKept(msg)
 	case state.TeachMsg:
 		for _, p := range a.panels {
 			if x, ok := p.panel.(*teachview.Model); ok {

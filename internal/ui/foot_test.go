@@ -12,8 +12,8 @@ import (
 	"polytome/internal/core/loader"
 )
 
-// TestTheFootShowsOnlyWhatWorksNow: on a bench with nothing on it, no key at the foot of any screen answers that there is
-// nothing to do it with.
+// TestTheFootShowsOnlyWhatWorksNow: on a bench with nothing on it, no key at the foot of any screen answers that there
+// is nothing to do it with.
 func TestTheFootShowsOnlyWhatWorksNow(t *testing.T) {
 	set, err := loader.Shipped()
 	require.NoError(t, err)

@@ -43,11 +43,33 @@ func (a *app) settings() (out []entry) {
 // A settingsMsg is why settings could not be kept.
 type settingsMsg struct{ err error }
 
+// keeping is whether settings are being written, and whether others came in the meantime: one writing follows another,
+// so that the last ones stay.
+type keeping struct{ now, again bool }
+
 // keepSettings writes the settings to their file.
 func (a *app) keepSettings() tea.Cmd {
 	file, kept := a.opts.SettingsFile, a.opts.Settings
 	if file == "" {
 		return nil
 	}
+	if a.keeping.now {
+		a.keeping.again = true
+		return nil
+	}
+	a.keeping.now = true
 	return func() tea.Msg { return settingsMsg{kept.Save(file)} }
+}
+
+// settingsKept says why settings could not be written, and writes those that came in the meantime.
+func (a *app) settingsKept(m settingsMsg) tea.Cmd {
+	if m.err != nil {
+		a.state.Notice = state.Sentence(m.err.Error())
+	}
+	again := a.keeping.again
+	a.keeping = keeping{}
+	if again {
+		return a.keepSettings()
+	}
+	return nil
 }

@@ -48,3 +48,24 @@ func TestAKeyOfOnesOwn(t *testing.T) {
 	press(a, "?")
 	assert.Contains(t, text(a), "your own: ctrl+d=end")
 }
+
+// TestTheLastSettingStays, also when the one before is still being written.
+func TestTheLastSettingStays(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "config.toml")
+	a, _ := demoApp(t, Options{SettingsFile: file})
+	theme := func(name string) tea.Cmd {
+		for _, e := range a.settings() {
+			if e.name == "use the theme "+name {
+				return e.do()
+			}
+		}
+		return nil
+	}
+	first := theme("light")
+	assert.Nil(t, theme("contrast"), "it waits")
+	assert.Nil(t, theme("dark"))
+	pump(a, first)
+	kept, err := config.Load(file)
+	require.NoError(t, err)
+	assert.Equal(t, "dark", kept.Theme)
+}

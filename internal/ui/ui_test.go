@@ -104,9 +104,9 @@ func pump(a *app, cmd tea.Cmd) {
 			pump(a, c)
 		}
 	default:
-		if kind := fmt.Sprintf("%T", msg); strings.HasPrefix(kind, "state.") || strings.HasPrefix(kind, "ui.") || strings.HasPrefix(kind,
-			"loadersview.") || strings.HasPrefix(kind, "treeview.") || strings.HasPrefix(kind, "drivesview.") ||
-			strings.HasPrefix(kind, "teachview.") || strings.HasPrefix(kind, "welcome.") {
+		of, _, _ := strings.Cut(fmt.Sprintf("%T", msg), ".")
+		if slices.Contains([]string{"state", "ui", "loadersview", "treeview", "drivesview", "teachview", "welcome"},
+			of) {
 			_, next := a.Update(msg)
 			pump(a, next)
 		}

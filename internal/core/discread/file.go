@@ -20,8 +20,8 @@ import (
 	"polytome/internal/wholefile"
 )
 
-// Unfinished is what an image is called behind its name until every block of it was read, and Map the file beside it
-// that says how each block was: no program takes the image for a whole one.
+// Unfinished stands behind the name of an image until every block of it was read, and Map is the file beside it that
+// says how each block was: no program takes the image for a whole one.
 const (
 	Unfinished = ".reading"
 	Map        = ".reading.toml"

@@ -19,9 +19,9 @@ type Drive interface {
 type Options struct {
 	Tries int     // how often a bad block is tried in all; 0 for the usual number
 	Rates []int64 // bytes a second at which bad blocks are tried, one after the other; none for the usual ones
-	// Progress is called when blocks were read or tried.
+	// Progress runs when blocks were read or tried.
 	Progress func(b *Blocks, at int64)
-	// Keep is called from time to time, to write down how far the reading is.
+	// Keep writes down, from time to time, how far the reading is.
 	Keep func(b *Blocks) error
 }
 
@@ -90,7 +90,7 @@ func (r *reading) all() error {
 	return r.speed(0)
 }
 
-// speed sets how fast the drive reads. Drives that do not let themselves be told read as they like.
+// speed sets how fast the drive reads. A drive that does not know the command reads as fast as it likes.
 func (r *reading) speed(rate int64) error {
 	err := r.d.SetSpeed(r.ctx, rate)
 	var s *optical.Sense

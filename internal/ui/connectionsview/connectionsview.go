@@ -125,7 +125,8 @@ func (m *Model) Actions() []state.Action {
 		state.Do("T", "test all", m.testAll).Saying("test every target that is on another machine").
 			When(m.d.Connections != nil && slices.ContainsFunc(m.d.Connections.Links, isRemote)),
 		state.Do("c", "direct cable", on(m.d.AskCable)).
-			Saying("plan a cable between console and computer: a free network, both addresses, and what to set").When(some),
+			Saying("plan a cable between console and computer: a free network, both addresses, and what to set").
+			When(some),
 		state.Do("b", "set back", on(m.d.PartCable)).Saying("end the cable setup, and show what to set back").
 			When(some),
 		state.Do("tab", "details", state.Just(func() { m.side = !m.side })).

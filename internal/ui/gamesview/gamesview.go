@@ -63,7 +63,8 @@ func (m *Model) Actions() []state.Action {
 		verify = "stop verifying"
 	}
 	return append(state.Movement(l),
-		state.Do("e", "edit", state.Just(m.edit)).Saying("its name, ID, region, platform, year, description").When(some),
+		state.Do("e", "edit", state.Just(m.edit)).Saying("its name, ID, region, platform, year, description").
+			When(some),
 		state.Do("space", "mark", state.Just(m.mark)).Saying("for verify, leave out and join").When(some),
 		state.Do("m", "problems only, or all", state.Just(func() {
 			m.Narrow(func(i int) bool { return len(m.d.Scan.Titles[i].Findings) > 0 })

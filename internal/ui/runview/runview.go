@@ -425,7 +425,8 @@ func (m *Model) whyBefore(name string) state.Why {
 	if p.Refers {
 		how = "Games stay where they are, and are read from there"
 	}
-	return state.Why{Lead: name + ":", Say: fmt.Sprintf("%s, %s. %s; %s.", p.Say(), m.d.PlanTime(m.d.Target, p), how, p.Stays()),
+	return state.Why{Lead: name + ":", Say: fmt.Sprintf("%s, %s. %s; %s.", p.Say(),
+		m.d.PlanTime(m.d.Target, p), how, p.Stays()),
 		Ways: []string{"W writes it, to all targets too"}}
 }
 

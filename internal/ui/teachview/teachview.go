@@ -325,7 +325,8 @@ func (m *Model) Actions() []state.Action {
 		state.Do("i", "say its ID", m.point("id", "ID")).Saying("of the game under the cursor").When(some),
 		state.Do("m", "say its name", m.point("name", "name")).Saying("of the game under the cursor").When(some),
 		state.Do("x", "its bytes", m.openHex).Saying("point at the ID or name in the game itself").When(some),
-		state.Do("o", "leave it out", m.leaveOut).Saying("the file under the cursor is none of the console's").When(some),
+		state.Do("o", "leave it out", m.leaveOut).Saying("the file under the cursor is none of the console's").
+			When(some),
 		state.Do("right l", "the next question", state.Just(func() { m.turn(1) })),
 		state.Do("left h", "the question before", state.Just(func() { m.turn(-1) })),
 		state.Do("u", "undo the last answer", m.undo).When(len(m.answers) > 0),

@@ -127,8 +127,9 @@ func (m *Model) stepList(t *style.Theme, w, h int) []string {
 				bytes += x.Size
 			}
 			number := style.Cell{Text: fmt.Sprint(r.From + 1), Width: 4, Right: true, FG: t.Dim}
-			out = append(out, t.Row(w, i == m.steps.Cursor, number, style.Cell{Text: "small", Width: what}, style.Cell{Text: r.What + " " + t.Glyph("…"),
-				Width: pathWidth}, style.Cell{Text: size.Column(bytes), Width: 11, Right: true, FG: t.Dim},
+			out = append(out, t.Row(w, i == m.steps.Cursor, number, style.Cell{Text: "small", Width: what},
+				style.Cell{Text: r.What + " " + t.Glyph("…"), Width: pathWidth},
+				style.Cell{Text: size.Column(bytes), Width: 11, Right: true, FG: t.Dim},
 				style.Cell{Text: speed.Of(r.To-r.From, bytes).String(), Width: time, FG: t.Dim}))
 			continue
 		}
