@@ -252,7 +252,7 @@ func mounted(t *testing.T, at string) (dir string, letGo func()) {
 func TestWhoPlaysIsNotDisturbed(t *testing.T) {
 	judge.AsRoot(t)
 	games, config := collection(t, 20, 3, 3), t.TempDir()
-	s := startServe(t, config, "--from", games, "--loader", "rowan", "--size", "300MiB", "--look-every", "100ms")
+	s := startServe(t, config, "--from", games, "--loader", "rowan", "--size", "400MiB", "--look-every", "100ms")
 	dir, letGo := mounted(t, s.at)
 	one, err := os.Open(filepath.Join(dir, "SHORT", "VSP-00000 - Title 0.iso"))
 	require.NoError(t, err)
@@ -277,6 +277,7 @@ func TestWhoPlaysIsNotDisturbed(t *testing.T) {
 		require.NoError(t, err)
 		require.True(t, string(b) == string(want[at:at+len(b)]), "byte %d", at)
 	}
+	assert.NotContains(t, s.said(), "cannot be read", "who reads one game never reaches into the next one")
 	two, err := os.ReadFile(filepath.Join(dir, "SHORT", "VSP-00002 - Title 2.iso"))
 	require.NoError(t, err)
 	same, err := os.ReadFile(filepath.Join(games, "moved.iso"))

@@ -207,7 +207,7 @@ func Dial(ctx context.Context, address, export string, o Options) (*Client, erro
 			return nil, errors.Join(fmt.Errorf("connecting to %s with TLS: %w", address, err), plain.Close())
 		}
 	}
-	c := &Client{conn: conn, hurry: make(chan struct{}), most: mostRequest, patience: o.Patience,
+	c := &Client{conn: conn, hurry: make(chan struct{}), most: MostRequest, patience: o.Patience,
 		waiting: map[uint64]*call{},
 		stopped: make(chan struct{})}
 	if c.patience == 0 {
@@ -506,7 +506,7 @@ func (c *Client) answer(r *bufio.Reader) error {
 // chunk takes a piece of a structured reply in.
 func (c *Client) chunk(r *bufio.Reader, k chunk) error {
 	w := c.waitingFor(k.cookie)
-	if w == nil || k.length > mostRequest+8 {
+	if w == nil || k.length > MostRequest+8 {
 		return protocol("it answers what was not asked, or with %d bytes", k.length)
 	}
 	switch k.kind {

@@ -99,9 +99,11 @@ const (
 	requestLength   = 28
 	mostOption      = 64 << 10 // bytes of an option, and of what is replied to one
 	mostName        = 4096
-	mostRequest     = 32 << 20 // bytes of a read or write
 	preferredLength = 1 << 20
 )
+
+// MostRequest is the longest read or write that is taken, in bytes.
+const MostRequest = 32 << 20
 
 // An Errno is the error of a command, as the protocol has it.
 type Errno uint32

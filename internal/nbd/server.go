@@ -106,7 +106,7 @@ type Reading struct {
 const (
 	mostClients    = 256       // connections at a time
 	mostAtOnce     = 512 << 20 // bytes of long reads that were read for all of them and were not sent yet
-	mostOfOne      = mostRequest
+	mostOfOne      = MostRequest
 	smallRead      = 256 << 10 // bytes up to which a read waits for nobody's room
 	patienceToSend = 30 * time.Second
 )
@@ -388,7 +388,7 @@ func (t *talk) info(option uint32, data []byte) (e *Export, end bool, err error)
 	err = t.reply(option, repInfo, b)
 	if err == nil {
 		b = be.AppendUint16(nil, infoBlockSize)
-		b = be.AppendUint32(be.AppendUint32(be.AppendUint32(b, 1), 4096), mostRequest)
+		b = be.AppendUint32(be.AppendUint32(be.AppendUint32(b, 1), 4096), MostRequest)
 		err = t.reply(option, repInfo, b)
 	}
 	if err == nil {
@@ -426,7 +426,7 @@ func (t *talk) serve(ctx context.Context, e *Export) error {
 		}
 		var payload []byte
 		if r.command == cmdWrite {
-			if r.length > mostRequest {
+			if r.length > MostRequest {
 				return protocol("a client writes %d bytes at once", r.length)
 			}
 			payload = make([]byte, r.length)
@@ -435,7 +435,7 @@ func (t *talk) serve(ctx context.Context, e *Export) error {
 			}
 		}
 		room := int64(0)
-		if r.command == cmdRead && r.length > smallRead && r.length <= mostRequest {
+		if r.command == cmdRead && r.length > smallRead && r.length <= MostRequest {
 			room = int64(r.length)
 			if err := own.Acquire(ctx, room); err != nil {
 				return err
@@ -481,7 +481,7 @@ func (t *talk) serve(ctx context.Context, e *Export) error {
 // with the file on the way is said behind the bytes, as the protocol allows it where answers come in chunks.
 func (t *talk) passes(e *Export, r *request, answering *sync.Mutex, hangUp func()) bool {
 	b, can := e.Backend.(sectioned)
-	if !can || !t.chunks || r.command != cmdRead || r.length < passFrom || r.length > mostRequest || t.secure ||
+	if !can || !t.chunks || r.command != cmdRead || r.length < passFrom || r.length > MostRequest || t.secure ||
 		r.flags != 0 || r.offset < 0 || r.offset > e.Size-int64(r.length) {
 		return false
 	}
@@ -601,8 +601,8 @@ func (t *talk) do(e *Export, r *request, payload []byte) answer {
 	switch r.command {
 	case cmdRead:
 		switch {
-		case r.length > mostRequest:
-			return wrong(EOVERFLOW, "at most %d bytes are read at once", mostRequest)
+		case r.length > MostRequest:
+			return wrong(EOVERFLOW, "at most %d bytes are read at once", MostRequest)
 		case !within || r.length == 0 || r.flags&^(flagDF) != 0:
 			return wrong(EINVAL, "there is nothing at byte %d", r.offset)
 		}

@@ -58,8 +58,8 @@ type Server struct {
 	bytes   int64
 }
 
-// mostRead is the longest read, in bytes: what a limit lets through at once.
-const mostRead = 32 << 20
+// No read may be of two files ([virtual.Gap]).
+const _ = uint64(virtual.Gap - nbd.MostRequest)
 
 // New prepares to serve an export, which must stay open for as long.
 func New(e *served.Export, o Options) *Server {
@@ -69,7 +69,7 @@ func New(e *served.Export, o Options) *Server {
 		s.o.Said = func(string) {}
 	}
 	if o.Rate > 0 {
-		s.pace = rate.NewLimiter(rate.Limit(o.Rate), mostRead)
+		s.pace = rate.NewLimiter(rate.Limit(o.Rate), nbd.MostRequest)
 	}
 	s.ahead = newAhead(s.v)
 	return s

@@ -348,7 +348,7 @@ func TestReadsReportedLate(t *testing.T) {
 	}
 	require.NoError(t, s.e.Volume().Publish())
 	at := map[string]int64{}
-	for off := int64(0); off < 16<<20; off += 4096 {
+	for off := int64(0); off < 64*size.MiB; off += 4096 {
 		if name, _, is := s.e.Volume().At(off); is {
 			if _, known := at[name]; !known {
 				at[name] = off

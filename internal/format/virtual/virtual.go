@@ -76,10 +76,10 @@ type shown struct {
 	gap volume.Run
 }
 
-// gapBytes are left free behind every file, as long as there is space: systems read further than they were asked to,
-// and
-// what is wrong with the next file is none of this one.
-const gapBytes = 256 << 10
+// Gap is how many bytes are left free behind every file, as long as there is space. Systems read further than they were
+// asked to, and join reads that lie beside each other: one that reaches into the next file fails when that is away, and
+// takes the end of this one with it. With a gap as long as the longest read, no read is of two files.
+const Gap = 32 << 20
 
 // An extent is where a file lies.
 type extent struct {
@@ -183,7 +183,7 @@ func (v *Volume) leaveGap(ctx context.Context, f *shown) error {
 		return nil
 	}
 	info := v.v.Info()
-	gap := volume.Run{First: f.runs[len(f.runs)-1].End(), Count: uint32((gapBytes + info.Cluster - 1) / info.Cluster)}
+	gap := volume.Run{First: f.runs[len(f.runs)-1].End(), Count: uint32((Gap + info.Cluster - 1) / info.Cluster)}
 	is, err := v.v.Withhold(ctx, gap)
 	if is {
 		f.gap = gap
