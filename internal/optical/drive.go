@@ -17,8 +17,10 @@ const (
 
 // A Drive is a disc drive.
 type Drive struct {
-	to  Transport
-	ten bool // it knows READ(10) only
+	to       Transport
+	ten      bool   // it knows READ(10) only
+	unmarked bool   // it does not mark bytes that it could not correct
+	raw      []byte // sectors with their marks
 }
 
 // New talks to the drive behind a transport.
@@ -149,33 +151,6 @@ func (d *Drive) Capacity(ctx context.Context) (c Capacity, err error) {
 	return Capacity{int64(binary.BigEndian.Uint32(b)) + 1, int64(binary.BigEndian.Uint32(b[4:]))}, nil
 }
 
-// A Track is one of a disc's.
-type Track struct {
-	Number int
-	Start  int64 // the first block
-	Data   bool  // it holds data, and no sound
-}
-
-// LeadOut is the number that stands for what is behind the last track.
-const LeadOut = 0xAA
-
-// Tracks asks for the table of contents (MMC-6, 6.25, READ TOC/PMA/ATIP, format 0). The last one is the lead-out.
-func (d *Drive) Tracks(ctx context.Context) ([]Track, error) {
-	b, err := d.get(ctx, short, 804, 0x43, 0, 0, 0, 0, 0, 0, 0x03, 0x24, 0)
-	if err != nil {
-		return nil, err
-	}
-	var out []Track
-	for b = b[min(4, len(b)):]; len(b) >= 8; b = b[8:] {
-		out = append(out, Track{Number: int(b[2]), Start: int64(int32(binary.BigEndian.Uint32(b[4:]))),
-			Data: b[1]&0x04 != 0})
-		if b[2] == LeadOut {
-			return out, nil
-		}
-	}
-	return nil, errors.New("the disc's table of contents has no end")
-}
-
 // Status is how far a disc has been written.
 type Status byte
 
@@ -252,57 +227,5 @@ func (d *Drive) Eject(ctx context.Context) error {
 // Load shuts the tray.
 func (d *Drive) Load(ctx context.Context) error {
 	_, err := d.get(ctx, reading, 0, 0x1B, 0, 0, 0, 0x03, 0)
-	return err
-}
-
-// Read reads blocks of data, as many of size bytes as b has room for, and at most 65,535 (SBC-3, 5.9, READ(12); 5.8,
-// READ(10) where the drive knows no other).
-func (d *Drive) Read(ctx context.Context, block int64, b []byte, size int64) error {
-	n := min(int64(len(b))/size, 0xFFFF)
-	b = b[:n*size]
-	if !d.ten {
-		cdb := make([]byte, 12)
-		cdb[0] = 0xA8
-		binary.BigEndian.PutUint32(cdb[2:], uint32(block))
-		binary.BigEndian.PutUint32(cdb[6:], uint32(n))
-		err := d.whole(ctx, cdb, b)
-		var s *Sense
-		if !errors.As(err, &s) || !s.Unknown() {
-			return err
-		}
-		d.ten = true
-	}
-	cdb := make([]byte, 10)
-	cdb[0] = 0x28
-	binary.BigEndian.PutUint32(cdb[2:], uint32(block))
-	cdb[7], cdb[8] = be16(int(n))
-	return d.whole(ctx, cdb, b)
-}
-
-// RawSector is how many bytes a sector of a compact disc has.
-const RawSector = 2352
-
-// ReadCD reads whole sectors of a compact disc, with all of their headers and codes (MMC-6, 6.19, READ CD).
-func (d *Drive) ReadCD(ctx context.Context, sector int64, b []byte) error {
-	n := len(b) / RawSector
-	cdb := make([]byte, 12)
-	cdb[0] = 0xBE
-	binary.BigEndian.PutUint32(cdb[2:], uint32(sector))
-	cdb[6], cdb[7], cdb[8] = byte(n>>16), byte(n>>8), byte(n)
-	cdb[9] = 0xF8 // sync, both headers, user data, EDC and ECC
-	return d.whole(ctx, cdb, b[:n*RawSector])
-}
-
-// whole reads exactly what b has room for.
-func (d *Drive) whole(ctx context.Context, cdb, b []byte) error {
-	c := Command{CDB: cdb, In: b, Timeout: reading}
-	n, err := d.to.Do(ctx, c)
-	var s *Sense
-	if errors.As(err, &s) && s.Key == Recovered {
-		err = nil
-	}
-	if err == nil && n != len(b) {
-		return fmt.Errorf("the drive sent %d bytes of %d", n, len(b))
-	}
 	return err
 }

@@ -25,7 +25,9 @@ func disc(blocks int, scratches ...sim.Scratch) *sim.Disc {
 		copy(block, fmt.Sprintf("block %d", i))
 		b.Write(block)
 	}
-	return &sim.Disc{Profile: sim.DVDROM, Data: bytes.NewReader(b.Bytes()), Blocks: int64(blocks), Scratches: scratches}
+	d := sim.DataDisc(sim.DVDROM, bytes.NewReader(b.Bytes()), int64(blocks))
+	d.Scratches = scratches
+	return d
 }
 
 func TestADriveAnswers(t *testing.T) {
@@ -34,6 +36,7 @@ func TestADriveAnswers(t *testing.T) {
 		"READ(10) only": {NoRead12: true}, "slow to start": {Spinning: 2}} {
 		t.Run(name, func(t *testing.T) {
 			machine := sim.New()
+			habit.Writes = []uint16{}
 			machine.Habit = habit
 			d := optical.New(optical.Over(machine))
 			m, err := d.Model(ctx)
@@ -56,8 +59,7 @@ func TestADriveAnswers(t *testing.T) {
 			assert.Equal(t, optical.Capacity{Blocks: 40, Size: 2048}, c)
 			tracks, err := d.Tracks(ctx)
 			require.NoError(t, err)
-			assert.Equal(t, []optical.Track{{Number: 1, Data: true}, {Number: optical.LeadOut, Start: 40, Data: true}},
-				tracks)
+			assert.Equal(t, []optical.Track{{Number: 1, Session: 1, End: 40, Data: true}}, tracks)
 			info, err := d.DiscInfo(ctx)
 			require.NoError(t, err)
 			assert.Equal(t, optical.DiscInfo{Status: optical.Finished, Sessions: 1, LastTracks: 1}, info)
@@ -108,7 +110,7 @@ func TestASpotThatCannotBeRead(t *testing.T) {
 	}
 }
 
-func TestADriveThatAnotherProgramHasCancelled(t *testing.T) {
+func TestWaitingForADiscEnds(t *testing.T) {
 	machine := sim.New()
 	machine.Put(disc(4))
 	machine.Spinning = 1 << 30

@@ -5,6 +5,7 @@ package discread
 import (
 	"fmt"
 	"slices"
+	"sort"
 
 	"polytome/internal/size"
 )
@@ -60,29 +61,39 @@ func (b *Blocks) Check() error {
 
 // Set says how blocks were read. What was good stays so.
 func (b *Blocks) Set(first, count int64, state State, tries int) {
+	b.set(first, count, state, tries, Good)
+}
+
+// Doubt has blocks be bad that were good.
+func (b *Blocks) Doubt(first, count int64) { b.set(first, count, Bad, 0, "") }
+
+// set says how blocks were read, other than those in a state that is kept. Only the spans that it is about are looked
+// at.
+func (b *Blocks) set(first, count int64, state State, tries int, kept State) {
 	end := first + count
-	out := make([]Span, 0, len(b.Spans)+2)
-	add := func(s Span) {
-		if s.Count <= 0 {
-			return
-		}
-		if n := len(out); n > 0 && out[n-1].State == s.State && out[n-1].Tries == s.Tries {
-			out[n-1].Count += s.Count
-			return
-		}
-		out = append(out, s)
+	at := func(n int64) int { // the span that ends behind block n
+		return sort.Search(len(b.Spans), func(i int) bool { return b.Spans[i].End() > n })
 	}
-	for _, s := range b.Spans {
-		from, to := max(s.First, first), min(s.End(), end)
-		if s.State == Good || from >= to {
+	from, to := max(0, at(first)-1), min(len(b.Spans), at(end-1)+2) // with a neighbour on either side
+	var out []Span
+	add := func(s Span) {
+		if n := len(out); s.Count > 0 && n > 0 && out[n-1].State == s.State && out[n-1].Tries == s.Tries {
+			out[n-1].Count += s.Count
+		} else if s.Count > 0 {
+			out = append(out, s)
+		}
+	}
+	for _, s := range b.Spans[from:to] {
+		low, high := max(s.First, first), min(s.End(), end)
+		if s.State == kept || low >= high {
 			add(s)
 			continue
 		}
-		add(Span{s.First, from - s.First, s.State, s.Tries})
-		add(Span{from, to - from, state, tries})
-		add(Span{to, s.End() - to, s.State, s.Tries})
+		add(Span{s.First, low - s.First, s.State, s.Tries})
+		add(Span{low, high - low, state, tries})
+		add(Span{high, s.End() - high, s.State, s.Tries})
 	}
-	b.Spans = out
+	b.Spans = slices.Replace(b.Spans, from, to, out...)
 }
 
 // In counts the blocks in a state.

@@ -20,7 +20,9 @@ func TestAnImageGetsItsNameWhenItIsWhole(t *testing.T) {
 	file := filepath.Join(dir, "game.iso")
 	data, m := noise(700), sim.New()
 	into := func(d *optical.Drive) (*discread.Result, error) {
-		return discread.Into(t.Context(), d, file, 700, sim.Block, discread.Options{Tries: 2})
+		disc, err := discread.Look(t.Context(), d)
+		require.NoError(t, err)
+		return discread.Into(t.Context(), d, disc, file, discread.Options{Tries: 2})
 	}
 	r, err := into(put(t, m, data, sim.Scratch{First: 300, Count: 4}))
 	require.NoError(t, err)
@@ -36,7 +38,7 @@ func TestAnImageGetsItsNameWhenItIsWhole(t *testing.T) {
 	assert.ErrorContains(t, err, "it is another disc than the one that was read before")
 	_, err = into(put(t, m, data, sim.Scratch{First: 0, Count: 700}))
 	assert.ErrorContains(t, err, "it is not known whether it is a copy of the same")
-	_, err = discread.Into(t.Context(), put(t, m, data), file, 699, sim.Block, discread.Options{})
+	_, err = into(put(t, m, data[sim.Block:]))
 	assert.ErrorContains(t, err, "was begun with a disc of 700 blocks")
 	r, err = into(put(t, m, data, sim.Scratch{First: 10, Count: 200}))
 	require.NoError(t, err)

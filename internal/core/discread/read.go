@@ -17,10 +17,16 @@ type Drive interface {
 
 // Options are how hard it is tried.
 type Options struct {
-	Tries int     // how often a bad block is tried in all; 0 for the usual number
+	Tries int // how often a bad block is tried in all; 0 for the usual number
+	// Offset is by how many samples the drive gives sound too late.
+	Offset int64
+	// Twice reads everything a second time, and compares.
+	Twice bool
 	Rates []int64 // bytes a second at which bad blocks are tried, one after the other; none for the usual ones
 	// Progress runs when blocks were read or tried.
 	Progress func(b *Blocks, at int64)
+	// Again runs while everything is read a second time.
+	Again func(at, of int64)
 	// Keep writes down, from time to time, how far the reading is.
 	Keep func(b *Blocks) error
 }
@@ -153,8 +159,7 @@ func (r *reading) read(at, n int64) (good bool, err error) {
 	}
 	buf := r.buf[:n*r.b.Size]
 	err = r.d.Read(r.ctx, at, buf, r.b.Size)
-	var s *optical.Sense
-	if errors.As(err, &s) && s.Unread() {
+	if unread(err) {
 		return false, nil
 	}
 	if err != nil {

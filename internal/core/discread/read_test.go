@@ -31,8 +31,9 @@ func noise(blocks int64) []byte {
 
 // put puts a disc into a drive, and waits for it.
 func put(t require.TestingT, m *sim.Drive, data []byte, scratches ...sim.Scratch) *optical.Drive {
-	m.Put(&sim.Disc{Profile: sim.DVDROM, Data: bytes.NewReader(data), Blocks: int64(len(data) / sim.Block),
-		Scratches: scratches})
+	disc := sim.DataDisc(sim.DVDROM, bytes.NewReader(data), int64(len(data)/sim.Block))
+	disc.Scratches = scratches
+	m.Put(disc)
 	d := optical.New(optical.Over(m))
 	require.NoError(t, d.WaitReady(context.Background()))
 	return d
