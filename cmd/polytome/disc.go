@@ -5,13 +5,16 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
-	"path/filepath"
 	"strings"
+	"sync"
 
 	"github.com/spf13/cobra"
 
+	"polytome/internal/core/discburn"
 	"polytome/internal/core/discread"
+	"polytome/internal/core/discs"
 	"polytome/internal/optical"
 	sim "polytome/internal/sim/optical"
 	"polytome/internal/size"
@@ -21,41 +24,65 @@ import (
 func discCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "disc",
-		Short: "Look at the disc in a drive, and read it into an image",
+		Short: "Read the discs that you own, and burn those that a console takes",
 		Long: `Disc works with the discs that you own, in a drive of this computer such as /dev/sr0. A simulated
-drive with an image file in its tray is simulated:FILE; scratches can be put on it, as in
-simulated:game.iso#hard=3000+3,soft=100+40.`,
-		Example: `  polytome disc info /dev/sr0
-  polytome disc read /dev/sr0 -o ~/games/tide.iso`,
+drive is one too: the file that simulate drive shows, or simulated:DISC, where DISC is an image or a cue
+sheet and what is wrong with it stands behind a number sign, as in
+simulated:game.iso#hard=3000+3,soft=100+40 or simulated:new.iso#blank=dvd-r.`,
+		Example: `  polytome disc ls
+  polytome disc read /dev/sr0 --into ~/games
+  polytome disc shelf /dev/sr0 --into ~/games
+  polytome disc burn /dev/sr0 tide.iso --loader rowan`,
 	}
-	cmd.AddCommand(discInfoCommand(), discReadCommand(), discEjectCommand())
+	cmd.AddCommand(discListCommand(), discInfoCommand(), discReadCommand(), discShelfCommand(), discBurnCommand(),
+		discVerifyCommand(), discEjectCommand())
 	return cmd
 }
 
+// simulated are the simulated drives of this process, by their addresses: what happens to a disc stays for as long.
+var simulated = struct {
+	sync.Mutex
+	drives map[string]*sim.Drive
+}{drives: map[string]*sim.Drive{}}
+
 // openDisc opens a drive.
-func openDisc(at string) (*optical.Drive, func(), error) {
+func openDisc(at string) (*optical.Drive, error) {
 	if !strings.HasPrefix(at, sim.Scheme) {
-		t, err := optical.OpenDevice(state.Expand(at))
-		if err != nil {
-			return nil, nil, err
+		at = state.Expand(at)
+		if info, err := os.Stat(at); err == nil && info.Mode().Type() == fs.ModeSocket {
+			t, err := sim.Dial(at)
+			if err != nil {
+				return nil, err
+			}
+			return optical.New(t), nil
 		}
-		d := optical.New(t)
-		return d, func() { _ = d.Close() }, nil
+		t, err := optical.OpenDevice(at)
+		if err != nil {
+			return nil, err
+		}
+		return optical.New(t), nil
 	}
-	machine, f, err := sim.FromAddress(at)
-	if err != nil {
-		return nil, nil, err
+	simulated.Lock()
+	defer simulated.Unlock()
+	machine := simulated.drives[at]
+	if machine == nil {
+		m, _, err := sim.FromAddress(at) // its disc stays open until the program ends
+		if err != nil {
+			return nil, err
+		}
+		machine = m
+		simulated.drives[at] = m
 	}
-	return optical.New(optical.Over(machine)), func() { _ = f.Close() }, nil
+	return optical.New(optical.Over(machine)), nil
 }
 
 // onDisc does something with a drive, and lets go of it.
-func onDisc(at string, do func(d *optical.Drive) error) error {
-	d, done, err := openDisc(at)
+func onDisc(at string, do func(d *optical.Drive) error) (err error) {
+	d, err := openDisc(at)
 	if err != nil {
 		return err
 	}
-	defer done()
+	defer func() { err = errors.Join(err, d.Close()) }()
 	if err := do(d); err != nil {
 		return fmt.Errorf("%s: %w", at, err)
 	}
@@ -64,35 +91,145 @@ func onDisc(at string, do func(d *optical.Drive) error) error {
 
 // discFacts is what is in a drive.
 type discFacts struct {
-	Drive  string          `json:"drive"`
-	Medium string          `json:"medium"`
-	Blocks int64           `json:"blocks,omitempty"`
-	Size   int64           `json:"block-size,omitempty"` // bytes
-	Tracks []optical.Track `json:"tracks,omitempty"`
-	Most   int64           `json:"bytes-per-second,omitempty"` // that the drive reads at most
+	At     string           `json:"at"`
+	Drive  string           `json:"drive"`
+	Medium string           `json:"medium,omitempty"`
+	Blank  bool             `json:"blank,omitempty"`
+	Room   int64            `json:"room,omitempty"` // bytes that can be written to it
+	Speeds []string         `json:"write-speeds,omitempty"`
+	Writes []string         `json:"writes,omitempty"` // kinds of discs that the drive writes
+	Blocks int64            `json:"blocks,omitempty"`
+	Size   int64            `json:"block-size,omitempty"` // bytes
+	Tracks []discread.Track `json:"tracks,omitempty"`
+	Most   int64            `json:"bytes-per-second,omitempty"` // that the drive reads at most
+	Title  string           `json:"title,omitempty"`
+	ID     string           `json:"id,omitempty"`
+	Say    string           `json:"say,omitempty"` // what keeps it from being read or written
 }
 
 // factsOf looks at a drive, and waits until a disc that was just put in can be read.
-func factsOf(ctx context.Context, d *optical.Drive) (f discFacts, err error) {
+func factsOf(ctx context.Context, at string, d *optical.Drive) (f discFacts, err error) {
+	f.At = at
 	m, err := d.Model(ctx)
 	if err != nil {
 		return f, err
 	}
 	f.Drive = strings.TrimSpace(m.Vendor + " " + m.Product)
-	if err := d.WaitReady(ctx); err != nil {
-		return f, err
+	_, f.Most, _ = d.Speeds(ctx)
+	if _, kinds, err := d.Medium(ctx); err == nil {
+		for _, k := range kinds {
+			if k.Writable() {
+				f.Writes = append(f.Writes, k.String())
+			}
+		}
 	}
-	now, _, err := d.Medium(ctx)
+	disc, err := discread.Look(ctx, d)
+	var s *optical.Sense
+	if errors.As(err, &s) && s.NoDisc() {
+		f.Say = s.Error()
+		return f, nil
+	}
 	if err != nil {
 		return f, err
 	}
-	f.Medium = now.String()
-	if c, err := d.Capacity(ctx); err == nil {
-		f.Blocks, f.Size = c.Blocks, c.Size
+	f.Medium, f.Blank, f.Blocks, f.Size, f.Tracks = disc.Medium.String(), disc.Blank, disc.Blocks, disc.Size, disc.Tracks
+	if tray, err := discburn.Look(ctx, d); err == nil && tray.Blank {
+		f.Room = tray.Room * 2048
+		for _, s := range tray.Speeds {
+			f.Speeds = append(f.Speeds, tray.Times(s).String())
+		}
 	}
-	f.Tracks, _ = d.Tracks(ctx) // a blank disc has none
-	_, f.Most, _ = d.Speeds(ctx)
+	if disc.Blank {
+		return f, nil
+	}
+	set, err := known()
+	if err != nil {
+		return f, err
+	}
+	if t, _ := discs.Identify(ctx, d, disc, set); t != nil {
+		f.Title, f.ID = t.Name, t.ID
+	}
 	return f, nil
+}
+
+func (f *discFacts) print(out io.Writer, whole bool) {
+	fmt.Fprintf(out, "%s: %s", f.At, f.Drive)
+	switch {
+	case f.Say != "":
+		fmt.Fprintf(out, "; %s\n", f.Say)
+	case f.Blank:
+		fmt.Fprintf(out, "; an empty %s with room for %s", f.Medium, size.Format(f.Room))
+		if len(f.Speeds) > 0 {
+			fmt.Fprintf(out, "; it can be written at %s", strings.Join(f.Speeds, ", "))
+		}
+		fmt.Fprintln(out)
+	default:
+		fmt.Fprintf(out, "; %s, %s", f.Medium, size.Format(f.Blocks*f.Size))
+		if f.Title != "" || f.ID != "" {
+			fmt.Fprintf(out, ": %s", strings.TrimSpace(f.ID+" "+f.Title))
+		}
+		fmt.Fprintln(out)
+	}
+	if !whole {
+		return
+	}
+	if f.Most > 0 {
+		fmt.Fprintf(out, "  the drive reads up to %s/s", size.Format(f.Most))
+		if len(f.Writes) > 0 {
+			fmt.Fprintf(out, ", and writes %s", strings.Join(f.Writes, ", "))
+		}
+		fmt.Fprintln(out)
+	}
+	session := 0
+	for _, t := range f.Tracks {
+		if t.Session != session && f.Tracks[len(f.Tracks)-1].Session > 1 {
+			session = t.Session
+			fmt.Fprintf(out, "  session %d\n", session)
+		}
+		kind := "sound"
+		if t.Data {
+			kind = "data"
+		}
+		fmt.Fprintf(out, "  track %d: %s, %s from block %s on\n", t.Number, kind, size.Count(int(t.End-t.Start),
+			"block"), size.Exact(t.Start))
+	}
+}
+
+func discListCommand() *cobra.Command {
+	asJSON := false
+	cmd := &cobra.Command{
+		Use:     "ls",
+		Short:   "Show the disc drives of this computer, and what lies in them",
+		Example: `  polytome disc ls`,
+		Args:    noArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			all := []discFacts{}
+			for _, at := range optical.Devices() {
+				var f discFacts
+				err := onDisc(at, func(d *optical.Drive) (err error) {
+					f, err = factsOf(cmd.Context(), at, d)
+					return err
+				})
+				if err != nil {
+					f = discFacts{At: at, Say: err.Error()}
+				}
+				all = append(all, f)
+			}
+			out := cmd.OutOrStdout()
+			if asJSON {
+				return printJSON(out, all)
+			}
+			if len(all) == 0 {
+				fmt.Fprintln(out, "This computer has no disc drive that the system knows of. Try one: polytome simulate drive")
+			}
+			for i := range all {
+				all[i].print(out, false)
+			}
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
 }
 
 func discInfoCommand() *cobra.Command {
@@ -105,30 +242,16 @@ func discInfoCommand() *cobra.Command {
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var f discFacts
 			err := onDisc(args[0], func(d *optical.Drive) (err error) {
-				f, err = factsOf(cmd.Context(), d)
+				f, err = factsOf(cmd.Context(), args[0], d)
 				return err
 			})
 			if err != nil {
 				return err
 			}
-			out := cmd.OutOrStdout()
 			if asJSON {
-				return printJSON(out, f)
+				return printJSON(cmd.OutOrStdout(), f)
 			}
-			fmt.Fprintf(out, "%s: %s, %s", f.Drive, f.Medium, size.Format(f.Blocks*f.Size))
-			if f.Most > 0 {
-				fmt.Fprintf(out, "; the drive reads up to %s/s", size.Format(f.Most))
-			}
-			fmt.Fprintln(out)
-			for _, t := range f.Tracks {
-				kind := "sound"
-				if t.Data {
-					kind = "data"
-				}
-				if t.Number != optical.LeadOut {
-					fmt.Fprintf(out, "  track %d: %s, from block %s\n", t.Number, kind, size.Exact(t.Start))
-				}
-			}
+			f.print(cmd.OutOrStdout(), true)
 			return nil
 		},
 	}
@@ -143,118 +266,7 @@ func discEjectCommand() *cobra.Command {
 		Example: `  polytome disc eject /dev/sr0`,
 		Args:    needArgs(1, "a disc drive, such as /dev/sr0"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return onDisc(args[0], func(d *optical.Drive) error {
-				return errors.Join(d.Lock(cmd.Context(), false), d.Eject(cmd.Context()))
-			})
+			return onDisc(args[0], func(d *optical.Drive) error { return discs.Eject(cmd.Context(), d) })
 		},
-	}
-}
-
-// discReadOptions are the flags of disc read.
-type discReadOptions struct {
-	out    string
-	tries  int
-	asJSON bool
-	eject  bool
-}
-
-func discReadCommand() *cobra.Command {
-	var opt discReadOptions
-	cmd := &cobra.Command{
-		Use:   "read DRIVE",
-		Short: "Read a disc of data into an image",
-		Long: `Read reads every block of a disc into an image. First from front to back, past what cannot be read;
-then what is missing, in single blocks, from both sides, slower each time. Until every block was
-read, the image has the name NAME.reading, and NAME.reading.toml beside it says how each block was
-read: the same command goes on where it ended, also with another copy of the disc, which gives what
-this one lacks. An image that is whole gets its name, and its sums are printed. Exit status: 3 while
-blocks are missing. Sound tracks are not read yet.`,
-		Example: `  polytome disc read /dev/sr0 -o ~/games/tide.iso
-  polytome disc read /dev/sr0 -o ~/games/tide.iso --eject`,
-		Args: needArgs(1, "a disc drive, such as /dev/sr0"),
-		RunE: opt.run,
-	}
-	f := cmd.Flags()
-	f.StringVarP(&opt.out, "out", "o", "", "the image to write")
-	f.IntVar(&opt.tries, "tries", 0, "how often a block that cannot be read is tried (default: 8)")
-	f.BoolVar(&opt.asJSON, "json", false, "print JSON")
-	f.BoolVar(&opt.eject, "eject", false, "open the tray at the end")
-	return cmd
-}
-
-func (opt *discReadOptions) run(cmd *cobra.Command, args []string) error {
-	if opt.out == "" {
-		return usageError{errors.New("say which image to write: -o FILE")}
-	}
-	if opt.tries < 0 {
-		return usageError{errors.New("--tries is a number from 1 on")}
-	}
-	ctx := cmd.Context()
-	d, done, err := openDisc(args[0])
-	if err != nil {
-		return err
-	}
-	defer done()
-	f, err := factsOf(ctx, d)
-	if err != nil {
-		return fmt.Errorf("%s: %w", args[0], err)
-	}
-	for _, t := range f.Tracks {
-		if !t.Data && t.Number != optical.LeadOut {
-			return fmt.Errorf("%s: track %d is sound, and only discs of data are read", args[0], t.Number)
-		}
-	}
-	if f.Blocks == 0 || f.Size == 0 {
-		return fmt.Errorf("%s: the drive does not say how large the disc is: is it blank?", args[0])
-	}
-	_ = d.Lock(ctx, true) // where the drive can
-	defer func() { _ = d.Lock(context.WithoutCancel(ctx), false) }()
-	p := &progress{out: os.Stderr}
-	r, err := discread.Into(ctx, d, state.Expand(opt.out), f.Blocks, f.Size, discread.Options{Tries: opt.tries,
-		Progress: func(b *discread.Blocks, _ int64) { p.bytes(b.In(discread.Good)*b.Size, b.Count*b.Size) }})
-	p.end()
-	if ctx.Err() != nil {
-		return errStopped
-	}
-	if err != nil {
-		return fmt.Errorf("%s: %w", args[0], err)
-	}
-	if opt.eject {
-		err = errors.Join(d.Lock(ctx, false), d.Eject(ctx))
-	}
-	if opt.asJSON {
-		err = errors.Join(err, printJSON(cmd.OutOrStdout(), r))
-	} else {
-		printReading(cmd.OutOrStdout(), r)
-	}
-	if err == nil && !r.Blocks.Whole() {
-		err = errPartial
-	}
-	return err
-}
-
-// mostSpans is how many bad places are listed.
-const mostSpans = 20
-
-func printReading(out io.Writer, r *discread.Result) {
-	b := r.Blocks
-	if b.Whole() {
-		fmt.Fprintf(out, "%s: all %s read", r.File, size.Count(int(b.Count), "block"))
-		if r.Before > 0 {
-			fmt.Fprintf(out, ", %s of them before", size.Exact(r.Before))
-		}
-		fmt.Fprintf(out, "\n  CRC-32 %s\n  SHA-1  %s\n", r.CRC32, r.SHA1)
-		return
-	}
-	fmt.Fprintf(out, "%s: %s of %s could not be read. Read another copy of the disc, or this one again, with the same "+
-		"command.\n", filepath.Base(r.File), size.Count(int(b.Count-b.In(discread.Good)), "block"), size.Exact(b.Count))
-	bad := b.Of(discread.Bad)
-	for i, s := range bad {
-		if i == mostSpans {
-			fmt.Fprintf(out, "  and %d more places\n", len(bad)-i)
-			break
-		}
-		fmt.Fprintf(out, "  %s from block %s on, tried %s\n", size.Count(int(s.Count), "block"), size.Exact(s.First),
-			size.Count(s.Tries, "time"))
 	}
 }

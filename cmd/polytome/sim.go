@@ -15,6 +15,7 @@ import (
 	"polytome/internal/nearest"
 	"polytome/internal/sim"
 	"polytome/internal/sim/ftpd"
+	"polytome/internal/sim/optical"
 	"polytome/internal/sim/samba"
 	"polytome/internal/size"
 )
@@ -24,6 +25,8 @@ type simulatorOptions struct {
 	asJSON     bool
 	dir, space string
 	disk       string
+	image, at  string
+	trace      bool
 	play       string
 	stick      string
 	pieces     int
@@ -41,7 +44,7 @@ func simulatorCommand() *cobra.Command {
 	}
 	slices.Sort(names)
 	cmd := &cobra.Command{
-		Use:   "simulate LOADER FOLDER | simulate CONSOLE --dir FOLDER",
+		Use:   "simulate LOADER FOLDER | CONSOLE --dir FOLDER | drive --image FILE",
 		Short: "Run a simulated loader on a filled folder, or a simulated console",
 		Long: `A simulated loader reads a filled folder as the console would, and
 knows nothing of Polytome's own rules: it is there to test them. Loaders: ` + strings.Join(names, ", ") + `.
@@ -56,14 +59,21 @@ to one client at a time. When that leaves, it prints what it lists.
 
 With --play the Vesper mounts a network disk that is served at an address, lists what stands in the list on its stick,
 and reads one title after another as a game that is played does. It prints what it lists and how quick the answers
-were; the exit status is 3 if a title does not start, or stops.`,
+were; the exit status is 3 if a title does not start, or stops.
+
+With drive it is a simulated disc drive with an image or a cue sheet in its tray, for polytome disc and the screen. What
+is wrong with the disc stands behind a number sign: ` + strings.Join(strings.Fields(optical.Words), " ") + `.`,
 		Example: `  polytome simulate rowan ./north-stick
   polytome simulate corvane --dir ./corvane-disk --port 2121 --capacity 4800MB --drop-after 20MiB
   polytome simulate tanager --dir ./share --port 4450
   polytome simulate vesper --disk vesper.img --drop-after 20MiB
+  polytome simulate drive --image game.iso#hard=3000+3 --at ./drive
   polytome simulate vesper --play nbd://192.168.77.1/rowan --stick ./vesper-stick`,
 		Args: needArgs(1, "the name of a loader and a folder, or of a console and --dir"),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if args[0] == "drive" {
+				return serveDrive(cmd, &opt)
+			}
 			if opt.play != "" {
 				return playNetworkDisk(cmd, args[0], &opt)
 			}
@@ -106,6 +116,9 @@ were; the exit status is 3 if a title does not start, or stops.`,
 	cmd.Flags().IntVar(&opt.pieces, "pieces", 500, "with --play: how many pieces of each title are read")
 	cmd.Flags().DurationVar(&opt.pause, "pause", 5*time.Millisecond, "with --play: the time between two of them")
 	cmd.Flags().StringVar(&opt.dir, "dir", "", "the folder that the console serves")
+	cmd.Flags().StringVar(&opt.image, "image", "", "with drive: what lies in the tray")
+	cmd.Flags().StringVar(&opt.at, "at", "", "with drive: the socket to be found at (default: one in a folder of its own)")
+	cmd.Flags().BoolVar(&opt.trace, "trace", false, "with drive: print every command that it gets")
 	cmd.Flags().StringVar(&opt.disk, "disk", "", "the image of the Vesper's own disk")
 	cmd.Flags().IntVar(&opt.port, "port", 0, "the port to listen on (default: a free one)")
 	cmd.Flags().StringVar(&opt.space, "capacity", "", "capacity, such as 4800MB (default: unlimited)")

@@ -115,6 +115,30 @@ func (m Medium) String() string {
 // CD reports whether it is a compact disc, which is read in sectors of 2,352 bytes.
 func (m Medium) CD() bool { return m >= 0x08 && m <= 0x0A }
 
+// Rewritable reports whether discs of the kind can be written over at any place, without being erased first.
+func (m Medium) Rewritable() bool {
+	return m == 0x1A || m == 0x2A || m == 0x12 || m == 0x13 || m == 0x43
+}
+
+// Layers is how many layers discs of the kind have, as far as the kind says.
+func (m Medium) Layers() int {
+	if m == 0x15 || m == 0x16 || m == 0x2A || m == 0x2B {
+		return 2
+	}
+	return 1
+}
+
+// Once is how many bytes a second are read at the speed at which discs of the kind play.
+func (m Medium) Once() int64 {
+	switch {
+	case m.CD():
+		return 176_400
+	case m >= 0x40:
+		return 4_495_625
+	}
+	return 1_385_000
+}
+
 // Writable reports whether discs of the kind are written by burners.
 func (m Medium) Writable() bool { return mediums[m].writable }
 

@@ -73,6 +73,7 @@ var says = []struct {
 	{NotReady, 0x3E, -1, "the drive has not started yet"},
 	{MediumError, 0x02, -1, "the drive does not find the spot: the disc is dirty, scratched or was not finished"},
 	{MediumError, 0x03, -1, "the drive could not write there"},
+	{MediumError, 0x0C, 0x09, "the data came too slowly, and the drive could not pause"},
 	{MediumError, 0x0C, -1, "the drive could not write there"},
 	{MediumError, 0x11, -1, "the drive cannot read that spot"},
 	{MediumError, 0x15, -1, "the drive does not find the spot: the disc is dirty, scratched or was not finished"},

@@ -119,9 +119,17 @@ func (d *Drive) Room(ctx context.Context, track int) (r Room, err error) {
 	return r, nil
 }
 
+// settable reports whether discs of a kind are written as the page of write parameters says. Others have one way only.
+func (m Medium) settable() bool {
+	return m.CD() || m == 0x11 || m == 0x13 || m == 0x14 || m == 0x15 || m == 0x16
+}
+
 // SetWriting sets how the next disc is written (MMC-6, 7.5, the page of write parameters): compact discs a track at
 // once, others block after block; as a test with the laser off; going on after a break.
 func (d *Drive) SetWriting(ctx context.Context, m Medium, test, protected bool) error {
+	if !m.settable() {
+		return nil
+	}
 	p := make([]byte, 8+52)
 	page := p[8:]
 	page[0], page[1], page[3], page[4] = 0x05, 50, 4, 8 // data, in blocks of mode 1
@@ -191,11 +199,11 @@ func (d *Drive) Flush(ctx context.Context) error {
 // Finish closes the track and the disc, so that any drive reads it (MMC-6, 6.3, CLOSE TRACK/SESSION). It takes some
 // minutes. Discs that can be written over need nothing.
 func (d *Drive) Finish(ctx context.Context, m Medium) error {
-	disc := byte(2)
-	switch m {
-	case 0x1A, 0x2A, 0x12, 0x13, 0x43:
+	if m.Rewritable() {
 		return d.WaitReady(ctx)
-	case 0x1B, 0x2B:
+	}
+	disc := byte(2)
+	if m == 0x1B || m == 0x2B { // DVD+R
 		disc = 6
 	}
 	for _, function := range []byte{1, disc} {

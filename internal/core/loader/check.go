@@ -110,6 +110,9 @@ func ParseProfile(file string, data []byte) (*Profile, error) {
 	for _, f := range p.FirstBoot.Folders {
 		c.fields("first-boot.folders", f, []Field{FieldPlatform})
 	}
+	for i := range p.Discs {
+		c.disc(at("disc", i), &p.Discs[i])
+	}
 	for i, w := range p.WaysOut {
 		c.oneOf(at("way-out", i)+".when", "verdict", w.When, verdictWords)
 		c.known(w.Say != "", at("way-out", i), "a [[way-out]] must say what to do, in the key say")

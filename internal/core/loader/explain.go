@@ -87,6 +87,11 @@ func (p *Profile) Explain() []Section {
 		}
 	}
 	add("The first start", boot)
+	var discs []string
+	for i := range p.Discs {
+		discs = append(discs, p.Discs[i].sentence())
+	}
+	add("Discs that were burnt", discs)
 	var ways []string
 	for _, w := range p.WaysOut {
 		ways = append(ways, sentence(w.When+": "+w.Say))

@@ -188,6 +188,9 @@ func (s *Set) Check(p *Profile) error {
 	for i := range p.Examples {
 		look(at("example", i), []string{p.Examples[i].Platform}, nil)
 	}
+	for i := range p.Discs {
+		look(at("disc", i), p.Discs[i].Platforms, nil)
+	}
 	look("first-boot", p.FirstBoot.Platforms, nil)
 	return errors.Join(all...)
 }

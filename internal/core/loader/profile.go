@@ -31,6 +31,7 @@ type Profile struct {
 	Settings     []Setting     `toml:"setting"`
 	SystemImages []SystemImage `toml:"system-image"`
 	FirstBoot    FirstBoot     `toml:"first-boot"`
+	Discs        []DiscRule    `toml:"disc"`
 	WaysOut      []WayOut      `toml:"way-out"`
 	Checklist    []Check       `toml:"checklist"`
 	Examples     []Example     `toml:"example"`

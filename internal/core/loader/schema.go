@@ -27,7 +27,7 @@ var words = map[string][]string{
 	"Picture.of":         pictureWords,
 	"Picture.format":     formatWords, "Picture.fit": fitWords, "List.make": listMakes, "List.encoding": textEncodings,
 	"List.order": orderWords, "RecordField.encoding": encodingWords, "Setting.syntax": syntaxWords,
-	"WayOut.when": verdictWords, "Example.form": formNames(),
+	"WayOut.when": verdictWords, "DiscRule.media": Media, "DiscRule.finish": finishWords, "Example.form": formNames(),
 	"Platform.forms": formNames(), "Marker.syntax": markerSyntax, "Marker.encoding": textEncodings,
 	"Reading.encoding": Encodings, "Reading.syntax": markerSyntax, "Reading.of": FieldNames,
 	"HeaderCheck.is": checkWords, "HeaderCheck.order": byteOrders, "InnerPicture.of": title.PictureKinds,

@@ -304,6 +304,8 @@ func (s *scan) titlesOf(dir string, u unit) ([]title.Title, error) {
 	}
 	var titles []title.Title
 	switch kind := archive.KindOf(head); {
+	case isUnfinished(u.first.name):
+		titles = []title.Title{*unfinished(f, u.first, path, s.set)}
 	case kind != "" || len(u.further) > 0 || slices.Contains(archiveExtensions, ext):
 		o := s.open
 		o.Allow = s.allow[absolute(path)]

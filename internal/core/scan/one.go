@@ -34,7 +34,7 @@ func One(file string, set *loader.Set) (*title.Title, error) {
 	case !info.Mode().IsRegular():
 		return nil, fmt.Errorf("%s is neither a file nor a folder", file)
 	case len(tracksOf(strings.ToLower(filepath.Ext(name)), set)) > 0:
-		t, err = IdentifyTracks(beside, name, set)
+		t, err = tracks(diskShelf(filepath.Dir(full)), name, set)
 	default:
 		t, err = oneFile(full, info.Size(), set)
 	}

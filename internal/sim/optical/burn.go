@@ -265,6 +265,9 @@ func (d *Drive) buffer() int64 {
 func (d *Drive) drain() (dry bool) {
 	b := &d.burner
 	now := time.Now()
+	if d.Now != nil {
+		now = d.Now()
+	}
 	if d.Haste > 0 && b.laser {
 		speed := b.speed
 		if speed == 0 {

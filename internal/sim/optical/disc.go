@@ -145,7 +145,7 @@ func FromSheet(name string) (disc *Disc, done func(), err error) {
 	}
 	disc = &Disc{Profile: CDROM}
 	next, session, sessions := int64(0), 1, sessionsOf(string(text))
-	for _, s := range spans {
+	for i, s := range spans {
 		sector := s.SectorBytes()
 		if of := max(session, sessions[s.Number]); of > session {
 			session, next = of, next+betweenSessions
@@ -158,10 +158,13 @@ func FromSheet(name string) (disc *Disc, done func(), err error) {
 		if _, offset, is := s.Data(); is && sector != Block {
 			t.Data = userOf{t.Data, offset}
 		}
-		if n := len(disc.Tracks); n > 0 && s.Gap >= 0 { // its gap is the end of the bytes before it
-			gap := int64(s.Start - s.Gap)
-			t.Gap -= gap
-			disc.Tracks[n-1].End = t.Gap
+		if gap := int64(s.Start - s.Gap); s.Gap >= 0 && gap > 0 {
+			if n := len(disc.Tracks); n > 0 && i > 0 && spans[i-1].File == s.File { // it is the end of the bytes before it
+				t.Gap -= gap
+				disc.Tracks[n-1].End = t.Gap
+			} else {
+				t.Start, t.End = t.Start+gap, t.End+gap
+			}
 			if t.Audio {
 				t.Data = io.NewSectionReader(open[s.File], s.At-gap*RawSector, s.Length+gap*RawSector)
 			}

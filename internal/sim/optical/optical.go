@@ -50,8 +50,9 @@ type Drive struct {
 	Habit
 	// Haste is by how much reading and writing are quicker than the drive would be; 0 for at once.
 	Haste float64
-	Reads int // commands that asked for data
-	Stops int // how often the laser was switched off for want of data
+	Now   func() time.Time // the clock by which it writes; nil for that of the computer
+	Reads int              // commands that asked for data
+	Stops int              // how often the laser was switched off for want of data
 
 	mu        sync.Mutex
 	disc      *Disc

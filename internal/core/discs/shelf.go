@@ -1,0 +1,113 @@
+package discs
+
+import (
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"time"
+
+	"polytome/internal/core/discread"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/title"
+	"polytome/internal/optical"
+)
+
+// ReadOptions are how discs are read into a folder.
+type ReadOptions struct {
+	discread.Options
+	Set *loader.Set
+	// File is the image to write; "" for one in the folder, by the name of what is on the disc.
+	File, Dir string
+	Eject     bool
+	// Known runs when it is known what lies in the tray, and what will be written.
+	Known func(disc *discread.Disc, t *title.Title, file string)
+}
+
+// A Read is what became of a disc.
+type Read struct {
+	Disc   *discread.Disc   `json:"-"`
+	Title  *title.Title     `json:"title,omitempty"`
+	File   string           `json:"image"`
+	Result *discread.Result `json:"result,omitempty"`
+}
+
+// ErrBlank reports an empty disc.
+var ErrBlank = errors.New("the disc is empty")
+
+// ReadDisc reads the disc in a drive into an image under its name. The tray is locked meanwhile, where the drive can.
+func ReadDisc(ctx context.Context, d *optical.Drive, o ReadOptions) (r *Read, err error) {
+	disc, err := discread.Look(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	if disc.Blank || disc.Blocks == 0 {
+		return nil, ErrBlank
+	}
+	r = &Read{Disc: disc, File: o.File}
+	if r.Title, err = Identify(ctx, d, disc, o.Set); ctx.Err() != nil {
+		return r, ctx.Err()
+	} // what cannot be identified is read all the same
+	if r.File == "" {
+		if err := os.MkdirAll(o.Dir, 0o755); err != nil {
+			return r, err
+		}
+		r.File = Into(o.Dir, disc, r.Title)
+	}
+	if o.Known != nil {
+		o.Known(disc, r.Title, r.File)
+	}
+	_ = d.Lock(ctx, true)
+	r.Result, err = discread.Into(ctx, d, disc, r.File, o.Options)
+	_ = d.Lock(context.WithoutCancel(ctx), false)
+	if o.Eject && (err == nil || errors.Is(err, discread.ErrTaken)) && ctx.Err() == nil {
+		err = errors.Join(err, d.Eject(ctx))
+	}
+	return r, err
+}
+
+// Eject opens the tray, also of a drive that cannot be locked.
+func Eject(ctx context.Context, d *optical.Drive) error {
+	_ = d.Lock(ctx, false)
+	return d.Eject(ctx)
+}
+
+// lookEvery is how often it is looked whether another disc was put in.
+const lookEvery = 500 * time.Millisecond
+
+// NextDisc waits until a disc is in the drive.
+func NextDisc(ctx context.Context, d *optical.Drive) error {
+	for {
+		err := d.WaitReady(ctx)
+		var s *optical.Sense
+		if err == nil || !errors.As(err, &s) || !s.NoDisc() {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(lookEvery):
+		}
+	}
+}
+
+// Begun are the readings into a folder that were not finished, by the image that they will be, sorted.
+func Begun(dir string) ([]string, error) {
+	all, err := filepath.Glob(filepath.Join(escape(dir), "*"+discread.Map))
+	for i, file := range all {
+		all[i] = file[:len(file)-len(discread.Map)]
+	}
+	return all, err
+}
+
+// escape has the characters of a folder's name stand for themselves in a pattern.
+func escape(dir string) string {
+	var out []rune
+	for _, r := range dir {
+		if r == '*' || r == '?' || r == '[' || r == '\\' {
+			out = append(out, '\\')
+		}
+		out = append(out, r)
+	}
+	return string(out)
+}
