@@ -12,8 +12,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"polytome/internal/core/discburn"
-	"polytome/internal/core/discread"
 	"polytome/internal/core/discs"
 	"polytome/internal/optical"
 	sim "polytome/internal/sim/optical"
@@ -89,87 +87,25 @@ func onDisc(at string, do func(d *optical.Drive) error) (err error) {
 	return nil
 }
 
-// discFacts is what is in a drive.
-type discFacts struct {
-	At     string           `json:"at"`
-	Drive  string           `json:"drive"`
-	Medium string           `json:"medium,omitempty"`
-	Blank  bool             `json:"blank,omitempty"`
-	Room   int64            `json:"room,omitempty"` // bytes that can be written to it
-	Speeds []string         `json:"write-speeds,omitempty"`
-	Writes []string         `json:"writes,omitempty"` // kinds of discs that the drive writes
-	Blocks int64            `json:"blocks,omitempty"`
-	Size   int64            `json:"block-size,omitempty"` // bytes
-	Tracks []discread.Track `json:"tracks,omitempty"`
-	Most   int64            `json:"bytes-per-second,omitempty"` // that the drive reads at most
-	Title  string           `json:"title,omitempty"`
-	ID     string           `json:"id,omitempty"`
-	Say    string           `json:"say,omitempty"` // what keeps it from being read or written
-}
-
-// factsOf looks at a drive, and waits until a disc that was just put in can be read.
-func factsOf(ctx context.Context, at string, d *optical.Drive) (f discFacts, err error) {
-	f.At = at
-	m, err := d.Model(ctx)
-	if err != nil {
-		return f, err
-	}
-	f.Drive = strings.TrimSpace(m.Vendor + " " + m.Product)
-	_, f.Most, _ = d.Speeds(ctx)
-	if _, kinds, err := d.Medium(ctx); err == nil {
-		for _, k := range kinds {
-			if k.Writable() {
-				f.Writes = append(f.Writes, k.String())
-			}
-		}
-	}
-	disc, err := discread.Look(ctx, d)
-	var s *optical.Sense
-	if errors.As(err, &s) && s.NoDisc() {
-		f.Say = s.Error()
-		return f, nil
-	}
-	if err != nil {
-		return f, err
-	}
-	f.Medium, f.Blank, f.Blocks, f.Size, f.Tracks = disc.Medium.String(), disc.Blank, disc.Blocks, disc.Size, disc.Tracks
-	if tray, err := discburn.Look(ctx, d); err == nil && tray.Blank {
-		f.Room = tray.Room * 2048
-		for _, s := range tray.Speeds {
-			f.Speeds = append(f.Speeds, tray.Times(s).String())
-		}
-	}
-	if disc.Blank {
-		return f, nil
-	}
+// factsOf looks at a drive.
+func factsOf(ctx context.Context, at string) (f discs.Facts, err error) {
 	set, err := known()
 	if err != nil {
 		return f, err
 	}
-	if t, _ := discs.Identify(ctx, d, disc, set); t != nil {
-		f.Title, f.ID = t.Name, t.ID
-	}
-	return f, nil
+	err = onDisc(at, func(d *optical.Drive) (err error) {
+		f, err = discs.FactsOf(ctx, at, d, set)
+		return err
+	})
+	return f, err
 }
 
-func (f *discFacts) print(out io.Writer, whole bool) {
-	fmt.Fprintf(out, "%s: %s", f.At, f.Drive)
-	switch {
-	case f.Say != "":
-		fmt.Fprintf(out, "; %s\n", f.Say)
-	case f.Blank:
-		fmt.Fprintf(out, "; an empty %s with room for %s", f.Medium, size.Format(f.Room))
-		if len(f.Speeds) > 0 {
-			fmt.Fprintf(out, "; it can be written at %s", strings.Join(f.Speeds, ", "))
-		}
-		fmt.Fprintln(out)
-	default:
-		fmt.Fprintf(out, "; %s, %s", f.Medium, size.Format(f.Blocks*f.Size))
-		if f.Title != "" || f.ID != "" {
-			fmt.Fprintf(out, ": %s", strings.TrimSpace(f.ID+" "+f.Title))
-		}
-		fmt.Fprintln(out)
+func printFacts(out io.Writer, f *discs.Facts, whole bool) {
+	fmt.Fprintf(out, "%s: %s; %s", f.At, f.Drive, f.Words())
+	if f.Blank && len(f.Speeds) > 0 {
+		fmt.Fprintf(out, "; it can be written at %s", strings.Join(f.Speeds, ", "))
 	}
+	fmt.Fprintln(out)
 	if !whole {
 		return
 	}
@@ -203,15 +139,11 @@ func discListCommand() *cobra.Command {
 		Example: `  polytome disc ls`,
 		Args:    noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			all := []discFacts{}
+			all := []discs.Facts{}
 			for _, at := range optical.Devices() {
-				var f discFacts
-				err := onDisc(at, func(d *optical.Drive) (err error) {
-					f, err = factsOf(cmd.Context(), at, d)
-					return err
-				})
+				f, err := factsOf(cmd.Context(), at)
 				if err != nil {
-					f = discFacts{At: at, Say: err.Error()}
+					f = discs.Facts{At: at, Say: err.Error()}
 				}
 				all = append(all, f)
 			}
@@ -223,7 +155,7 @@ func discListCommand() *cobra.Command {
 				fmt.Fprintln(out, "This computer has no disc drive that the system knows of. Try one: polytome simulate drive")
 			}
 			for i := range all {
-				all[i].print(out, false)
+				printFacts(out, &all[i], false)
 			}
 			return nil
 		},
@@ -240,18 +172,14 @@ func discInfoCommand() *cobra.Command {
 		Example: `  polytome disc info /dev/sr0`,
 		Args:    needArgs(1, "a disc drive, such as /dev/sr0"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			var f discFacts
-			err := onDisc(args[0], func(d *optical.Drive) (err error) {
-				f, err = factsOf(cmd.Context(), args[0], d)
-				return err
-			})
+			f, err := factsOf(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
 			if asJSON {
 				return printJSON(cmd.OutOrStdout(), f)
 			}
-			f.print(cmd.OutOrStdout(), true)
+			printFacts(cmd.OutOrStdout(), &f, true)
 			return nil
 		},
 	}

@@ -213,7 +213,7 @@ func TestAnImageIsBurnt(t *testing.T) {
 		"is no speed: it is written as 6x":                     {blank("six", "dvd-r"), image, "--speed", "fast"},
 		"say what to burn":                                     {blank("six", "dvd-r")},
 		"say in which folder the title lies":                   {blank("six", "dvd-r"), "--title", "x"},
-		"there is no title x in these folders":                 {blank("six", "dvd-r"), "--title", "x", "--from", games},
+		"there is no title x in your folders":                  {blank("six", "dvd-r"), "--title", "x", "--from", games},
 		"plays no burnt discs of vesper":                       {blank("six", "dvd-r"), image, "--loader", "gantry"},
 		"has no [[disc]]":                                      {blank("six", "dvd-r"), image, "--loader", "oxbow"},
 		"and no disc 2":                                        {blank("six", "dvd-r"), "--title", "mosswick", "--from", games, "--disc", "2"},

@@ -6,14 +6,12 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"polytome/internal/core/discburn"
 	"polytome/internal/core/discs"
-	"polytome/internal/core/filter"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/scan"
 	"polytome/internal/core/title"
@@ -94,7 +92,10 @@ func (opt *discBurnOptions) open(ctx context.Context, args []string) (*discs.Bur
 	if err != nil {
 		return nil, err
 	}
-	t, err := theTitle(found.Titles, opt.title)
+	t, err := discs.Find(found.Titles, opt.title)
+	if errors.Is(err, discs.ErrAmbiguous) {
+		return nil, usageError{err}
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -103,37 +104,10 @@ func (opt *discBurnOptions) open(ctx context.Context, args []string) (*discs.Bur
 			return discs.OfTitle(ctx, t, i, opt.anyway)
 		}
 	}
-	return nil, usageError{fmt.Errorf("%s has %s, and no disc %d", titleWords(t), size.Count(len(t.Discs), "disc"), opt.disc)}
+	return nil, usageError{fmt.Errorf("%s has %s, and no disc %d", discs.TitleWords(t), size.Count(len(t.Discs), "disc"), opt.disc)}
 }
 
-// theTitle is the one that is meant by an ID, or by words.
-func theTitle(all []title.Title, words string) (*title.Title, error) {
-	var found []*title.Title
-	f := filter.Parse(words)
-	for i := range all {
-		t := &all[i]
-		if strings.EqualFold(t.ID, words) || strings.EqualFold(t.Name, words) {
-			return t, nil
-		}
-		if f.Trouble == "" && f.MatchAt(t, filter.Text(t), filter.Placed{}) {
-			found = append(found, t)
-		}
-	}
-	switch len(found) {
-	case 0:
-		return nil, fmt.Errorf("there is no title %s in these folders", words)
-	case 1:
-		return found[0], nil
-	}
-	var names []string
-	for _, t := range found[:min(len(found), 5)] {
-		names = append(names, titleWords(t))
-	}
-	return nil, usageError{fmt.Errorf("%s may be one of %s: %s", words, size.Count(len(found), "title"),
-		strings.Join(names, "; "))}
-}
-
-// rules are those of a loader for what is burnt.
+// discRules are those of a loader for what is burnt.
 func discRules(name string, t *title.Title) ([]loader.DiscRule, error) {
 	if name == "" {
 		return nil, nil
@@ -146,19 +120,7 @@ func discRules(name string, t *title.Title) ([]loader.DiscRule, error) {
 	if err != nil {
 		return nil, usageError{err}
 	}
-	if len(p.Discs) == 0 {
-		return nil, fmt.Errorf("nothing is known of the discs that %s reads: its profile has no [[disc]]", p.Shown)
-	}
-	var out []loader.DiscRule
-	for _, r := range p.Discs {
-		if t == nil || t.Platform == "" || slices.Contains(r.Platforms, t.Platform) {
-			out = append(out, r)
-		}
-	}
-	if len(out) == 0 {
-		return nil, fmt.Errorf("%s plays no burnt discs of %s", p.Shown, t.Platform)
-	}
-	return out, nil
+	return discs.Rules(p, t)
 }
 
 // burnt is what became of a disc.
@@ -190,7 +152,7 @@ func (opt *discBurnOptions) run(cmd *cobra.Command, args []string) (err error) {
 	test := opt.test || opt.testOnly
 	b := burnt{Image: strings.Join(args[1:], ""), Label: image.Label(opt.label)}
 	if image.Title != nil {
-		b.Title = titleWords(image.Title)
+		b.Title = discs.TitleWords(image.Title)
 	}
 	p := &stages{bar: progress{out: os.Stderr}}
 	err = onDisc(args[0], func(d *optical.Drive) error {

@@ -16,7 +16,6 @@ import (
 	"polytome/internal/core/discread"
 	"polytome/internal/core/discs"
 	"polytome/internal/core/scan"
-	"polytome/internal/core/title"
 	"polytome/internal/optical"
 	"polytome/internal/size"
 	"polytome/internal/ui/state"
@@ -277,7 +276,7 @@ const (
 func printReading(out io.Writer, read *discs.Read) {
 	r, b := read.Result, read.Result.Blocks
 	if t := read.Title; t != nil {
-		fmt.Fprintf(out, "%s: ", titleWords(t))
+		fmt.Fprintf(out, "%s: ", discs.TitleWords(t))
 	}
 	if b.Whole() {
 		fmt.Fprintf(out, "%s: all %s read", read.File, size.Count(int(b.Count), "block"))
@@ -314,12 +313,4 @@ func printReading(out io.Writer, read *discs.Read) {
 		}
 		fmt.Fprintln(out)
 	}
-}
-
-func titleWords(t *title.Title) string {
-	words := strings.TrimSpace(t.ID + " " + t.Name)
-	if n := t.Discs[0].Number; t.Of > 1 {
-		words += fmt.Sprintf(", disc %d of %d", n, t.Of)
-	}
-	return words
 }
