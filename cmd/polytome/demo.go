@@ -25,6 +25,7 @@ import (
 	"polytome/internal/size"
 	"polytome/internal/target/drive"
 	"polytome/internal/ui"
+	"polytome/internal/ui/state"
 )
 
 // demoRate is how fast the demo's stick takes bytes on the screen: quick
@@ -124,9 +125,15 @@ func (opt *demoOptions) run(cmd *cobra.Command, _ []string) (err error) {
 	if err != nil {
 		return err
 	}
+	shelf, err := demo.NewDiscShelf()
+	if err != nil {
+		return err
+	}
+	go shelf.Tend(cmd.Context())
 	return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: opt.ascii, Colours: prints.colours(), Rate: demoRate,
 		OwnDir: filepath.Join(world.Dir, "own"), CacheFile: filepath.Join(world.Dir, "seen.sqlite"),
-		CoversDir: world.CoverStore(), JournalFile: demoJournal(world)})
+		CoversDir: world.CoverStore(), JournalFile: demoJournal(world),
+		Discs: state.DiscAccess{Devices: shelf.Devices, Open: shelf.Open}})
 }
 
 // demoJournal is where the demo's runs are written down.

@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"polytome/internal/config"
+	"polytome/internal/optical"
 	"polytome/internal/ui"
 	"polytome/internal/ui/state"
 )
@@ -71,7 +72,8 @@ Exit status: 0 all done, 1 failed, 2 wrong usage, 3 done but not everything fitt
 				Colours:   prints.colours(),
 				OwnDir:    configDir(),
 				CacheFile: cacheFile(),
-				CoversDir: coversDir(), JournalFile: journalFile()})
+				CoversDir: coversDir(), JournalFile: journalFile(),
+				Discs: state.DiscAccess{Devices: optical.Devices, Open: openDisc}})
 		},
 	}
 	root.Version = version()

@@ -17,6 +17,9 @@ const (
 
 // A Drive is a disc drive.
 type Drive struct {
+	// Swapped is set once the drive has said that another disc was put in.
+	Swapped bool
+
 	to       Transport
 	ten      bool   // it knows READ(10) only
 	unmarked bool   // it does not mark bytes that it could not correct
@@ -37,6 +40,7 @@ func (d *Drive) get(ctx context.Context, timeout time.Duration, size int, cdb ..
 	n, err := d.to.Do(ctx, c)
 	var s *Sense
 	if errors.As(err, &s) && s.Key == UnitAttention {
+		d.Swapped = d.Swapped || s.ASC == 0x28
 		n, err = d.to.Do(ctx, c)
 	}
 	if errors.As(err, &s) && s.Key == Recovered {

@@ -107,6 +107,7 @@ type app struct {
 func newApp(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) *app {
 	d := state.New(ctx, b, set, o.Rate)
 	d.OwnDir, d.CacheFile = o.OwnDir, o.CacheFile
+	d.DiscAccess = o.Discs
 	d.SetCoversDir(o.CoversDir)
 	a := &app{state: d, opts: o, dark: true, colours: colorprofile.TrueColor, w: 80, h: 24}
 	a.stages = []stage{gamesview.New(d), fitview.New(d), treeview.New(d), runview.New(d), checkview.New(d)}
@@ -148,7 +149,7 @@ func (a *app) Init() tea.Cmd {
 		return tea.Batch(tea.RequestBackgroundColor, a.askForPictures(), a.welcome.Init(), a.state.WatchDrives())
 	}
 	return tea.Batch(tea.RequestBackgroundColor, a.askForPictures(), a.state.StartScan(),
-		a.state.Survey(), a.state.LookBack())
+		a.state.Survey(), a.state.LookBack(), a.state.FindDiscs())
 }
 
 func (a *app) stage() stage {
@@ -377,7 +378,7 @@ func (a *app) quit() tea.Cmd {
 			return nil
 		}
 	}
-	if a.state.Running() || a.state.Playing() != "" {
+	if a.state.Running() || a.state.Playing() != "" || a.state.Burning() != "" || a.state.Reading() {
 		a.mode = quitting
 		return nil
 	}

@@ -37,6 +37,12 @@ func (a *app) foot(w, h int) []string {
 	case a.mode == quitting:
 		say, way := "A run is in progress. Quitting stops it; what is finished stays, and you can resume later.",
 			"stop the run and quit"
+		if !a.state.Running() && a.state.Reading() {
+			say, way = "A disc is being read. What was read stays, and it goes on another time.", "stop and quit"
+		}
+		if burning := a.state.Burning(); burning != "" {
+			say, way = style.Clean(burning)+" is being burnt: quitting spoils the disc.", "spoil it and quit"
+		}
 		if playing := a.state.Playing(); playing != "" {
 			say, way = style.Clean(playing)+": quitting ends that.", "end it and quit"
 		}

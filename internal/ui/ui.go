@@ -34,7 +34,9 @@ type Options struct {
 	CoversDir string
 	// JournalFile is where runs are written down, "" for nowhere.
 	JournalFile string
-	Rate        int64 // bytes a second for targets that set no rate; 0 for no limit
+	// Discs is how disc drives are found and opened.
+	Discs state.DiscAccess
+	Rate  int64 // bytes a second for targets that set no rate; 0 for no limit
 }
 
 // Colours are how many colours are used.

@@ -96,6 +96,9 @@ func (b *Blocks) set(first, count int64, state State, tries int, kept State) {
 	b.Spans = slices.Replace(b.Spans, from, to, out...)
 }
 
+// Clone is a copy that stays as it is.
+func (b *Blocks) Clone() *Blocks { return &Blocks{b.Size, b.Count, slices.Clone(b.Spans)} }
+
 // In counts the blocks in a state.
 func (b *Blocks) In(state State) (n int64) {
 	for _, s := range b.Spans {

@@ -3,7 +3,9 @@
 package optical
 
 import (
+	"cmp"
 	"encoding/binary"
+	"fmt"
 	"math/rand/v2"
 	"slices"
 	"sync"
@@ -30,18 +32,19 @@ type Scratch struct {
 
 // A Habit is something in which drives differ.
 type Habit struct {
-	Descriptor   bool  // sense comes in the descriptor format
-	NoRead12     bool  // the drive knows READ(10) only
-	Spinning     int   // how often it says that it is still looking at a disc that was put in
-	NoMarks      bool  // it does not mark samples that it could not correct
-	NoQ          bool  // it does not give sub-channel Q
-	NoLock       bool  // its tray cannot be locked
-	Offset       int64 // by how many samples sound comes too late
-	NoTest       bool  // it cannot write a disc as a test
-	NoProtection bool  // it cannot stop and go on when no data come
-	NoStreaming  bool  // it does not know SET STREAMING and GET PERFORMANCE
-	Buffer       int64 // bytes; 0 for 2 MiB
-	Closing      int   // how often it says that it is still finishing a disc
+	Descriptor   bool   // sense comes in the descriptor format
+	NoRead12     bool   // the drive knows READ(10) only
+	Spinning     int    // how often it says that it is still looking at a disc that was put in
+	NoMarks      bool   // it does not mark samples that it could not correct
+	NoQ          bool   // it does not give sub-channel Q
+	NoLock       bool   // its tray cannot be locked
+	Offset       int64  // by how many samples sound comes too late
+	NoTest       bool   // it cannot write a disc as a test
+	NoProtection bool   // it cannot stop and go on when no data come
+	NoStreaming  bool   // it does not know SET STREAMING and GET PERFORMANCE
+	Buffer       int64  // bytes; 0 for 2 MiB
+	Closing      int    // how often it says that it is still finishing a disc
+	Product      string // what it calls itself; "" for TRAY 16
 	Writes       []uint16
 }
 
@@ -148,7 +151,7 @@ func (d *Drive) Command(cdb, in, out []byte) (n int, sense []byte) {
 		b := make([]byte, 36)
 		b[0], b[1], b[3], b[4] = 5, 0x80, 2, 31
 		copy(b[8:], "GULLWING")
-		copy(b[16:], "TRAY 16         ")
+		copy(b[16:], fmt.Sprintf("%-16.16s", cmp.Or(d.Product, "TRAY 16")))
 		copy(b[32:], "1.02")
 		return copy(in, b), nil
 	case 0x46: // GET CONFIGURATION

@@ -34,6 +34,7 @@ const (
 	checking               // what is wrong with a volume
 	titles                 // what is on a console's own disk
 	repairing              // what is wrong with one
+	trays                  // disc drives
 )
 
 // Model is the panel.
@@ -61,6 +62,7 @@ type Model struct {
 	left    *volume.Health // after repairing
 	lines   scroll.List    // of preparing and checking
 
+	tray    int // the disc drive under the cursor
 	disk    disk
 	wrong   *wrong
 	of      sheet // to which map and repairing go back
@@ -85,7 +87,7 @@ func New(d *state.State) *Model { return &Model{d: d} }
 
 // Open looks at the drives, and begins to notice those that come and go.
 func (m *Model) Open() tea.Cmd {
-	return tea.Batch(m.d.FindDrives(), m.d.WatchDrives())
+	return tea.Batch(m.d.FindDrives(), m.d.WatchDrives(), m.d.FindDiscs())
 }
 
 // Name is the panel's name.
@@ -114,7 +116,7 @@ func (m *Model) Refresh() {
 	}
 	if !found {
 		m.vol = 0
-		if m.show != listing && m.busy == "" {
+		if m.show != listing && m.show != trays && m.busy == "" {
 			m.show = listing
 			m.d.Notice = "The drive that was shown is no longer there."
 		}
@@ -128,7 +130,7 @@ func (m *Model) Refresh() {
 
 // follows reports whether the sheet is of a drive as it was looked at.
 func (m *Model) follows() bool {
-	return m.show != listing && m.show != preparing
+	return m.show != listing && m.show != preparing && m.show != trays
 }
 
 // first is the first drive that may be written to.
@@ -264,6 +266,8 @@ func (m *Model) Actions() []state.Action {
 			state.Movement(&m.lines)...)
 	case titles:
 		return m.diskActions()
+	case trays:
+		return m.trayActions()
 	case repairing:
 		var out []state.Action
 		if w := m.wrong; w != nil && !w.done && len(w.repair.Do) > 0 {
@@ -301,7 +305,10 @@ func (m *Model) Actions() []state.Action {
 		state.Do("n", "teach: learn a console from it", m.teach).When(laid),
 		state.Do("a", "an image or address", m.askImage).
 			Saying("open or create an image file, or look at what a console exports"),
-		state.Do("r", "look again", func() tea.Cmd { return m.d.FindDrives() }).Saying("which drives there are"),
+		state.Do("d", "disc drives", state.Just(func() { m.show = trays })).
+			Saying("what lies in them; read and burn discs").When(len(m.d.Discs) > 0),
+		state.Do("r", "look again", func() tea.Cmd { return tea.Batch(m.d.FindDrives(), m.d.FindDiscs()) }).
+			Saying("which drives there are"),
 	)
 }
 
@@ -576,6 +583,9 @@ func (m *Model) Wheel(by int) {
 
 // Why says what may be done with the drive and why, or what is under the cursor.
 func (m *Model) Why() state.Why {
+	if m.show == trays {
+		return m.whyTray()
+	}
 	f := m.current()
 	switch {
 	case m.busy != "" && m.show != preparing && m.show != titles && m.show != repairing:

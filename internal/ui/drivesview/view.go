@@ -29,7 +29,17 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 		return m.diskView(t, w, h)
 	case repairing:
 		return m.repairView(t, w, h)
+	case trays:
+		return m.trayView(t, w, h)
 	}
+	if below := m.trayLines(t, w); len(below) > 0 && h > len(below)+10 {
+		return append(m.drivesView(t, w, h-len(below)), below...)
+	}
+	return m.drivesView(t, w, h)
+}
+
+// drivesView draws the drives that can be filled.
+func (m *Model) drivesView(t *style.Theme, w, h int) []string {
 	if len(m.d.Drives) == 0 {
 		say := "Looking for drives " + t.Glyph("…")
 		if m.d.DrivesSeen > 0 {

@@ -84,6 +84,8 @@ func (m *Model) Actions() []state.Action {
 		state.Do("t", "title list", state.Just(m.list)).Saying("add a CSV file with names, regions, years"),
 		state.Do("y", "allow a large archive", func() tea.Cmd { return m.with(m.d.Allow) }).
 			Saying("open it although it is suspiciously large inside"),
+		state.Do("i", "read the disc", m.readDisc).Saying("that lies in a drive, into the first folder").
+			When(m.d.NewDisc() != nil),
 		state.Do("a", "add a folder", state.Just(m.d.AskSource)).Saying("with more games"),
 		state.Do("d", "drop a folder", state.Just(m.d.AskSourceLess)).Saying("it is not searched any longer").
 			When(len(m.d.Bench.Sources) > 0),
@@ -269,7 +271,7 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 		head[i].FG = t.Dim
 	}
 	out := []string{t.Row(w, false, columns(w, head)...)}
-	problems := append(m.verifying(t, w), m.problems(t, w)...)
+	problems := append(append(m.verifying(t, w), m.problems(t, w)...), m.inTray(t, w)...)
 	evidence := max(5, min(14, h/3))
 	switch {
 	case m.editing:
@@ -316,6 +318,24 @@ func (m *Model) problems(t *style.Theme, w int) []string {
 			"not read: ")
 	}
 	return []string{" " + t.Paint(t.Bad, t.Clip(style.Clean(text), w-2))}
+}
+
+// readDisc reads the disc that is not among the games yet.
+func (m *Model) readDisc() tea.Cmd {
+	if x := m.d.NewDisc(); x != nil {
+		return m.d.ReadDisc(x.At, false)
+	}
+	return nil
+}
+
+// inTray says that a disc lies in a drive that is not among the games.
+func (m *Model) inTray(t *style.Theme, w int) []string {
+	x := m.d.NewDisc()
+	if x == nil {
+		return nil
+	}
+	text := fmt.Sprintf("In %s: %s, which is not among your games. i reads it.", x.Drive, strings.TrimSpace(x.ID+" "+x.Title))
+	return []string{" " + t.Paint(t.Good, t.Clip(style.Clean(text), w-2))}
 }
 
 // columns gives the cells of a row their widths. In a narrow window the

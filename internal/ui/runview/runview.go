@@ -30,16 +30,18 @@ const (
 
 // Model is the stage.
 type Model struct {
-	d      *state.State
-	part   int
-	steps  steplist.List
-	past   scroll.List
-	follow bool       // the cursor stays on the step under way
-	tops   [parts]int // the rows in which the parts begin
+	d       *state.State
+	part    int
+	steps   steplist.List
+	past    scroll.List
+	disc    int        // the disc that is shown instead of a target; -1 for none
+	follow  bool       // the cursor stays on the step under way
+	discTop int        // the row in which the discs begin; 0 for none
+	tops    [parts]int // the rows in which the parts begin
 }
 
 // New makes the stage.
-func New(d *state.State) *Model { return &Model{d: d, follow: true} }
+func New(d *state.State) *Model { return &Model{d: d, follow: true, disc: -1} }
 
 // Name is the stage's name on the rail.
 func (m *Model) Name() string { return "Run" }
@@ -140,6 +142,9 @@ func (m *Model) Title() (int, bool) { return 0, false }
 
 // Actions are the keys of the stage: what can be done now comes first.
 func (m *Model) Actions() []state.Action {
+	if j := m.discJob(); j != nil {
+		return append(m.discActions(j), m.movement()...)
+	}
 	l := m.lane()
 	running := l != nil && l.Running()
 	var own []state.Action
@@ -227,8 +232,8 @@ func (m *Model) movement() []state.Action {
 		return []state.Action{
 			state.Do("up k", "up", state.Just(func() { m.turn(-1) })), state.Do("down j", "down",
 				state.Just(func() { m.turn(1) })),
-			state.Do("home g", "to the top", state.Just(func() { m.turn(-len(m.d.Bench.Targets)) })),
-			state.Do("end G", "to the bottom", state.Just(func() { m.turn(len(m.d.Bench.Targets)) })),
+			state.Do("home g", "to the top", state.Just(func() { m.turn(-m.laneCount()) })),
+			state.Do("end G", "to the bottom", state.Just(func() { m.turn(m.laneCount()) })),
 		}
 	case past:
 		return state.Movement(&m.past)
@@ -259,9 +264,21 @@ func (m *Model) each(do func(step int), lastFirst bool) func() tea.Cmd {
 	})
 }
 
-// turn goes to another target.
+// laneCount is how many lanes there are: of targets, and behind them of discs.
+func (m *Model) laneCount() int { return len(m.d.Bench.Targets) + len(m.d.DiscJobs) }
+
+// turn goes to another target, or to a disc.
 func (m *Model) turn(by int) {
-	m.d.Target = max(0, min(len(m.d.Bench.Targets)-1, m.d.Target+by))
+	at, targets := m.d.Target, len(m.d.Bench.Targets)
+	if m.disc >= 0 {
+		at = targets + m.disc
+	}
+	at = max(0, min(m.laneCount()-1, at+by))
+	if m.disc = -1; at >= targets {
+		m.disc = at - targets
+	} else {
+		m.d.Target = at
+	}
 	m.steps.Home()
 	m.follow = true
 }
@@ -330,8 +347,10 @@ func (m *Model) Click(_, y int) tea.Cmd {
 		m.steps.Click(y - m.tops[steps])
 	case y >= m.tops[past] && m.part == past:
 		m.past.Click(y - m.tops[past])
+	case m.discTop > 0 && y >= m.discTop && y < m.discTop+len(m.d.DiscJobs):
+		m.part, m.disc = lanes, y-m.discTop
 	case y >= m.tops[lanes] && y < m.tops[lanes]+len(m.d.Bench.Targets):
-		m.part = lanes
+		m.part, m.disc = lanes, -1
 		m.d.Target = max(0, min(len(m.d.Bench.Targets)-1, y-m.tops[lanes]))
 	}
 	return nil
@@ -362,6 +381,9 @@ func (m *Model) failed(l *state.Lane) string {
 func (m *Model) Why() state.Why {
 	if m.part == past {
 		return m.whyPast()
+	}
+	if j := m.discJob(); j != nil {
+		return m.whyDisc(j)
 	}
 	s, l := m.d.Current(), m.lane()
 	if s == nil {

@@ -37,6 +37,10 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 		m.tops[past], m.tops[steps] = len(out), h
 		return t.Block(append(out, m.drawPast(t, w, h-len(out))...), w, h)
 	}
+	if j := m.discJob(); j != nil {
+		m.tops[steps], m.tops[past] = h, h
+		return t.Block(append(out, m.drawDisc(t, j, w, h-len(out))...), w, h)
+	}
 	if s := m.serving(); s != nil && m.part == lanes && (l == nil || !l.Running()) {
 		m.tops[steps], m.tops[past] = h, h
 		if rows := min(5, (h-len(out))/4); rows > 1 && s.Bytes > 0 {
@@ -108,6 +112,16 @@ func (m *Model) drawLanes(t *style.Theme, w, h int) []string {
 	for n := from; n < from+space; n++ {
 		out = append(out, m.drawLane(t, w, n))
 	}
+	m.discTop = 0
+	if len(m.d.DiscJobs) > 0 {
+		if m.disc >= len(m.d.DiscJobs) {
+			m.disc = len(m.d.DiscJobs) - 1
+		}
+		m.discTop = len(out)
+		for n := range m.d.DiscJobs {
+			out = append(out, m.discLane(t, w, n))
+		}
+	}
 	return out
 }
 
@@ -148,9 +162,9 @@ func (m *Model) drawLane(t *style.Theme, w, n int) string {
 	if wide {
 		nameWidth, stateWidth = 17, 20
 	}
-	cells := []style.Cell{{Text: p.Name, Width: nameWidth, Bold: n == m.d.Target}, {Text: status, Width: stateWidth,
+	cells := []style.Cell{{Text: p.Name, Width: nameWidth, Bold: n == m.d.Target && m.disc < 0}, {Text: status, Width: stateWidth,
 		FG: colour}}
-	cursor := n == m.d.Target && m.part == lanes
+	cursor := n == m.d.Target && m.part == lanes && m.disc < 0
 	rest := w - 1 - nameWidth - stateWidth - 3
 	if s := m.d.Targets[n].Serving; s != nil && (l == nil || !l.Running()) {
 		return t.Row(w, cursor, append(cells, style.Cell{Text: servedSay(s), Width: rest, FG: t.Dim})...)

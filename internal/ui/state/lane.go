@@ -488,6 +488,11 @@ func (d *State) Wait() { d.running.Wait() }
 
 // StopRuns stops all runs, and ends serving.
 func (d *State) StopRuns() {
+	for _, j := range d.DiscJobs {
+		if j.Running() {
+			j.Stop()
+		}
+	}
 	for _, t := range d.Targets {
 		if t.Running() {
 			t.Lane.Stop()

@@ -74,6 +74,12 @@ type State struct {
 	DrivesSeen int
 	Images     []string
 
+	// DiscAccess is how disc drives are found; Discs those that were; DiscJobs what they read and burn, and what came of
+	// it.
+	DiscAccess DiscAccess
+	Discs      []DiscDrive
+	DiscJobs   []*DiscJob
+
 	// Cards is where interfaces are found; Connections how everything is joined, nil until looked at.
 	Cards       netcards.System
 	Connections *connections.Connections
@@ -110,6 +116,7 @@ type State struct {
 	scanned        bool           // a scan has come to its end
 	listened       int            // number of the scan that is listened to
 	drivesKnown    string
+	discSigns      map[string]string // what drives said when they were looked at
 	watchingDrives bool
 	local          []Found // of Drives: those of this computer, and images
 	exported       []Found // and those that are exported over the network

@@ -19,6 +19,7 @@ const (
 	reloading
 	listingDrives
 	listingExports
+	listingDiscs
 	readingHistory
 	foresees // what a check will say
 	ejecting

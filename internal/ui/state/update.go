@@ -41,6 +41,15 @@ func (d *State) Update(msg tea.Msg) (t Taken, ok bool) {
 		t.Cmd = d.SetRun(msg)
 	case ServingMsg:
 		t.Cmd = d.SetServing(msg)
+	case DiscsMsg:
+		t.Cmd, t.Refresh = d.SetDiscs(msg), !msg.same
+	case SettledMsg:
+		d.SetSettled(msg)
+		t.Ask = true
+	case DiscEjectedMsg:
+		t.Cmd = d.SetDiscEjected(msg)
+	case DiscJobMsg:
+		t.Cmd, t.Refresh = d.SetDiscJob(msg)
 	case MovedMsg:
 		t.Cmd = d.SetMoved(msg)
 	case HistoryMsg:
