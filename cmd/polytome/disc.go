@@ -180,6 +180,16 @@ func discInfoCommand() *cobra.Command {
 				return printJSON(cmd.OutOrStdout(), f)
 			}
 			printFacts(cmd.OutOrStdout(), &f, true)
+			if len(f.Writes) > 0 && (f.Blank || f.Room > 0) {
+				set, err := known()
+				if err != nil {
+					return err
+				}
+				takers := discs.Takers(set, &f)
+				for i := range takers {
+					fmt.Fprintf(cmd.OutOrStdout(), "  %s %s\n", takers[i].Who(), takers[i].Words())
+				}
+			}
 			return nil
 		},
 	}

@@ -14,8 +14,8 @@ import (
 	sim "polytome/internal/sim/optical"
 )
 
-// A DiscShelf is two simulated disc drives: one that reads a shelf of five discs, one after the other, and one with an
-// empty disc in it.
+// A DiscShelf is two simulated disc drives: one that reads a shelf of five discs, one after the other, and another copy
+// of the scratched one at the end; and one with an empty disc in it.
 type DiscShelf struct {
 	reader, writer *sim.Drive
 	shelf          []*sim.Disc
@@ -64,6 +64,8 @@ func NewDiscShelf() (*DiscShelf, error) {
 		{Session: 1, Mode: 1, End: end, Data: im.Reader()},
 		{Session: 1, Audio: true, Gap: end, Start: end + 150, End: end + 1650, Data: hum{}},
 		{Session: 1, Audio: true, Gap: end + 1650, Start: end + 1725, End: end + 2925, Data: hum{}}}})
+	s.shelf = append(s.shelf, &sim.Disc{Profile: last.Profile, Tracks: last.Tracks, Scratches: []sim.Scratch{
+		{First: 2000, Count: 40}}})
 	s.reader.Haste, s.writer.Haste = discHaste, discHaste
 	s.writer.Product = "WRITER 8"
 	s.reader.Writes = nil
@@ -72,10 +74,12 @@ func NewDiscShelf() (*DiscShelf, error) {
 	return s, nil
 }
 
-// next puts the next disc of the shelf into the reader.
+// next puts the next disc of the shelf into the reader, until there is none left.
 func (s *DiscShelf) next() {
-	s.reader.Put(s.shelf[0])
-	s.shelf = append(s.shelf[1:], s.shelf[0])
+	if len(s.shelf) > 0 {
+		s.reader.Put(s.shelf[0])
+		s.shelf = s.shelf[1:]
+	}
 }
 
 // Tend changes the disc when the tray of the reader is open, as a person would, until the context ends.

@@ -404,7 +404,7 @@ func TestAComputerThatDozes(t *testing.T) {
 // and one that cannot be used is said to be spoilt.
 func TestNoBadDiscPassesAsGood(t *testing.T) {
 	all := noise(200 * 2048)
-	rapid.Check(t, func(t *rapid.T) {
+	judge.Times(t, 1000, func(t *rapid.T) {
 		m := sim.New()
 		m.Habit = sim.Habit{Descriptor: rapid.Bool().Draw(t, "descriptor"), NoRead12: rapid.Bool().Draw(t, "ten"),
 			NoTest: rapid.Bool().Draw(t, "no test"), NoStreaming: rapid.Bool().Draw(t, "no streaming"),

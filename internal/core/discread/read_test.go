@@ -14,6 +14,7 @@ import (
 	"polytome/internal/core/discread"
 	"polytome/internal/optical"
 	sim "polytome/internal/sim/optical"
+	"polytome/internal/testkit/judge"
 )
 
 // image is one in memory.
@@ -69,7 +70,7 @@ func TestADiscIsReadAsFarAsItCanBe(t *testing.T) {
 // sittings.
 func TestNoWrongBlockPassesAsGood(t *testing.T) {
 	data := noise(600)
-	rapid.Check(t, func(t *rapid.T) {
+	judge.Times(t, 1000, func(t *rapid.T) {
 		blocks := rapid.Int64Range(1, 600).Draw(t, "blocks")
 		var hurt []sim.Scratch
 		hard := map[int64]bool{}
@@ -83,8 +84,7 @@ func TestNoWrongBlockPassesAsGood(t *testing.T) {
 			}
 		}
 		m := sim.New()
-		m.Habit = sim.Habit{Descriptor: rapid.Bool().Draw(t, "descriptor"), NoRead12: rapid.Bool().Draw(t, "ten"),
-			Spinning: rapid.IntRange(0, 1).Draw(t, "spinning")}
+		m.Habit = sim.Habit{Descriptor: rapid.Bool().Draw(t, "descriptor"), NoRead12: rapid.Bool().Draw(t, "ten")}
 		d := put(t, m, data[:blocks*sim.Block], hurt...)
 		b, got := discread.NewBlocks(blocks, sim.Block), make(image, blocks*sim.Block)
 		for range rapid.IntRange(0, 3).Draw(t, "sittings") { // which are stopped halfway

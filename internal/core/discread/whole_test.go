@@ -241,7 +241,7 @@ func (x *turning) Do(ctx context.Context, c optical.Command) (int, error) {
 // TestNoWrongSectorPassesAsGood: whole sectors of any disc with any damage, in any number of sittings.
 func TestNoWrongSectorPassesAsGood(t *testing.T) {
 	user, more := noise(60), noise(20)
-	rapid.Check(t, func(t *rapid.T) {
+	judge.Times(t, 100, func(t *rapid.T) {
 		pressed, want := mixed(user, more)
 		m := sim.New()
 		hard := map[int64]bool{}

@@ -155,3 +155,58 @@ func Rules(p *loader.Profile, t *title.Title) (out []loader.DiscRule, err error)
 	}
 	return out, nil
 }
+
+// A Taker is a console's drive, and what it makes of a burnt disc.
+type Taker struct {
+	Console string   `json:"console"`
+	Drive   string   `json:"drive,omitempty"` // as its label calls it; "" for all
+	Media   []string `json:"media"`
+	Writes  []string `json:"writable-here"` // of them, those that the burner writes
+	Best    string   `json:"best-speed,omitempty"`
+	// Fits is set where the empty disc in the burner is one that the console reads.
+	Fits bool `json:"fits"`
+}
+
+// Takers are what the consoles of a set read, and which of that a burner writes.
+func Takers(set *loader.Set, f *Facts) (out []Taker) {
+	for _, p := range set.Profiles {
+		for i := range p.Discs {
+			r := &p.Discs[i]
+			t := Taker{Console: p.Console, Drive: r.Drive, Media: r.Media, Fits: f.Room > 0 && slices.Contains(r.Media,
+				f.Medium)}
+			if r.Best > 0 {
+				t.Best = r.Best.String()
+			}
+			for _, m := range r.Media {
+				if slices.Contains(f.Writes, m) {
+					t.Writes = append(t.Writes, m)
+				}
+			}
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
+// Words say it in a clause.
+func (t *Taker) Words() string {
+	words := "reads " + strings.Join(t.Media, " and ")
+	if t.Best != "" {
+		words += ", best at " + t.Best
+	}
+	switch {
+	case t.Fits:
+		return words + ": the disc in this drive fits"
+	case len(t.Writes) == 0:
+		return words + ": this drive writes none of them"
+	}
+	return words + ": this drive writes " + strings.Join(t.Writes, " and ")
+}
+
+// Who is the console, with its drive where there are several.
+func (t *Taker) Who() string {
+	if t.Drive == "" {
+		return t.Console
+	}
+	return t.Console + " (" + t.Drive + ")"
+}

@@ -7,6 +7,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"polytome/internal/core/discs"
 	"polytome/internal/size"
 	"polytome/internal/ui/discmap"
 	"polytome/internal/ui/state"
@@ -89,7 +90,7 @@ func (m *Model) trayActions() []state.Action {
 		state.Do("enter i", "read the disc", func() tea.Cmd { return m.d.ReadDisc(at, false) }).
 			Saying("into the first folder of your games, under its name").When(free && x.Full()),
 		state.Do("n", "one after the other", func() tea.Cmd { return m.d.ReadDisc(at, true) }).
-			Saying("read a whole shelf: the tray opens, and the next disc is read by itself").When(free && !x.Blank),
+			Saying("read a whole shelf: the tray opens, and the next disc is read by itself").When(free && !x.Blank && x.Trouble == ""),
 		state.Do("W", "burn a title", func() tea.Cmd { return m.d.AskBurn(at, "") }).Saying("on the empty disc in it").
 			Writing().When(free && x.Room > 0),
 		state.Do("e", "eject", func() tea.Cmd { return m.d.EjectDisc(at) }).Saying("open the tray").When(free),
@@ -113,11 +114,11 @@ func (m *Model) trayView(t *style.Theme, w, h int) []string {
 	}
 	out = append(out, t.Rule("in "+x.Drive, w))
 	say := func(label string, colour color.Color, format string, args ...any) {
-		for i, l := range t.Wrap(fmt.Sprintf(format, args...), max(10, w-18)) {
+		for i, l := range t.Wrap(fmt.Sprintf(format, args...), max(10, w-20)) {
 			if i > 0 {
 				label = ""
 			}
-			out = append(out, "  "+t.Pad(t.Paint(t.Dim, label), 15)+t.Paint(colour, l))
+			out = append(out, "  "+t.Pad(t.Paint(t.Dim, label), 17)+t.Paint(colour, l))
 		}
 	}
 	say("disc", t.Text, "%s", x.Words())
@@ -148,6 +149,17 @@ func (m *Model) trayView(t *style.Theme, w, h int) []string {
 	}
 	if len(x.Writes) > 0 {
 		say("writes", t.Dim, "%s", strings.Join(x.Writes, ", "))
+	}
+	if len(x.Writes) > 0 && !x.Full() && len(out) < h-6 {
+		out = append(out, "", t.Rule("consoles that play burnt discs", w))
+		takers := discs.Takers(m.d.Set, &x.Facts)
+		for i := range takers {
+			colour := t.Text
+			if takers[i].Fits {
+				colour = t.Good
+			}
+			say(takers[i].Who(), colour, "%s", takers[i].Words())
+		}
 	}
 	for _, j := range m.d.DiscJobs {
 		if j.At != x.At || j.Blocks == nil && !j.Burns() {

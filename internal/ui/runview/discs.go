@@ -118,9 +118,10 @@ func (m *Model) drawDisc(t *style.Theme, j *state.DiscJob, w, h int) []string {
 	if b == nil {
 		return append(out, "  "+t.Paint(t.Dim, "The drive is looking at the disc "+t.Glyph("…")))
 	}
+	busy := j.Running() && !j.Waits
 	rows := max(2, min(10, h-9))
 	at := j.Block
-	if !j.Running() {
+	if !busy {
 		at = -1
 	}
 	for _, l := range discmap.Rows(t, b, at, w-4, rows) {
@@ -149,15 +150,18 @@ func (m *Model) drawDisc(t *style.Theme, j *state.DiscJob, w, h int) []string {
 	}
 	places := b.Of(discread.Bad)
 	if len(places) > 0 {
-		say(t.Bad, "%s in %s cannot be read yet; they are tried again, slower each time, from both sides.",
-			size.Count(int(b.In(discread.Bad)), "block"), size.Count(len(places), "place"))
+		then := "cannot be read yet; they are tried again, slower each time, from both sides."
+		if !busy {
+			then = "could not be read. Another copy of the disc may have them; what was read stays."
+		}
+		say(t.Bad, "%s in %s %s", size.Count(int(b.In(discread.Bad)), "block"), size.Count(len(places), "place"), then)
 		var words []string
 		for _, s := range places[:min(len(places), 6)] {
 			words = append(words, fmt.Sprintf("%s+%d", size.Exact(s.First), s.Count))
 		}
 		say(t.Dim, "At blocks %s%s", strings.Join(words, ", "), map[bool]string{true: " and more", false: ""}[len(places) > 6])
 	}
-	if r := j.Read; r != nil && r.Result != nil && !j.Running() {
+	if r := j.Read; r != nil && r.Result != nil && !busy {
 		if len(r.Result.Hit) > 0 {
 			say(t.Bad, "Of these files: %s", strings.Join(r.Result.Hit[:min(len(r.Result.Hit), 5)], ", "))
 		}

@@ -42,7 +42,7 @@ type DiscJob struct {
 
 // DiscProgress is how far a disc is.
 type DiscProgress struct {
-	Name     string // the title, as far as it is known
+	Name     string         // the title, as far as it is known
 	Stage    discburn.Stage // of what is burnt
 	Blocks   *discread.Blocks
 	Block    int64 // that was read or written last
@@ -58,6 +58,9 @@ type DiscProgress struct {
 
 // Running reports whether the drive works.
 func (j *DiscJob) Running() bool { return !j.ended && !j.Paused }
+
+// Ended reports whether the drive has been let go of.
+func (j *DiscJob) Ended() bool { return j.ended }
 
 // Burns reports whether a disc is written.
 func (j *DiscJob) Burns() bool { return j.Dir == "" }
@@ -118,6 +121,9 @@ type DiscJobMsg struct {
 // PauseDisc has a reading wait, or go on. A disc that is written cannot wait.
 func (d *State) PauseDisc(j *DiscJob) tea.Cmd {
 	switch {
+	case j.Paused && !j.ended:
+		d.Notice = "One moment: the drive is still at the last block."
+		return nil
 	case j.Paused:
 		d.DiscJobs = slices.DeleteFunc(d.DiscJobs, func(x *DiscJob) bool { return x == j })
 		again := &DiscJob{At: j.At, Drive: j.Drive, What: j.What, Dir: j.Dir, Shelf: j.Shelf}
@@ -177,19 +183,10 @@ func (d *State) SetDiscJob(m DiscJobMsg) (cmd tea.Cmd, refresh bool) {
 	switch {
 	case j.Paused:
 		return d.FindDiscs(), true
-	case errors.Is(m.err, context.Canceled):
-		d.Notice = "Stopped. What was read of the disc stays."
-		if j.Burns() {
-			d.Notice = "Stopped."
-			if j.Burnt != nil && j.Burnt.Spoilt {
-				d.Notice = "Stopped: the disc is spoilt."
-			}
-		}
-	case m.err != nil:
-		d.Notice = Sentence(m.err.Error())
-	default:
-		d.Notice = j.Outcome()
+	case j.Shelf && errors.Is(m.err, context.Canceled):
+		j.Err = nil // which is how a shelf ends
 	}
+	d.Notice = j.Outcome()
 	cmd = d.FindDiscs()
 	if !j.Burns() {
 		cmd = tea.Batch(cmd, d.StartScan())
@@ -200,6 +197,12 @@ func (d *State) SetDiscJob(m DiscJobMsg) (cmd tea.Cmd, refresh bool) {
 // Outcome says what became of it, in a sentence.
 func (j *DiscJob) Outcome() string {
 	switch {
+	case errors.Is(j.Err, context.Canceled) && !j.Burns():
+		return "Stopped. What was read of the disc stays."
+	case errors.Is(j.Err, context.Canceled) && j.Burnt != nil && j.Burnt.Spoilt:
+		return "Stopped: the disc is spoilt."
+	case errors.Is(j.Err, context.Canceled):
+		return "Stopped. Nothing was written to the disc."
 	case j.Err != nil:
 		return Sentence(j.Err.Error())
 	case j.Burns() && j.Burnt != nil:

@@ -190,7 +190,7 @@ func (d *State) ReadDisc(at string, shelf bool) tea.Cmd {
 	case dir == "":
 		d.Notice = "There is no folder of games to read into: add one in Games (1) with a."
 		return nil
-	case !x.Full() && !shelf:
+	case x.Trouble != "" || !x.Full() && !shelf:
 		d.Notice = Sentence(x.Words())
 		return nil
 	}
