@@ -26,7 +26,8 @@ ascii   yes: draw with ASCII characters only
 blocks  yes: draw covers in coloured blocks, also where the terminal shows real pictures
 bench   the bench that polytome opens when none is named
 folders where the first start looks for games, besides the usual places; several as in PATH
-keys    keys that stand for others on every screen: ctrl+d=pgdown ctrl+u=pgup`,
+keys    keys that stand for others on every screen: ctrl+d=pgdown ctrl+u=pgup
+disc-offsets  by how many samples disc drives give sound too late: GULLWING TRAY 16=667, WRITER 8=-30`,
 		Example: `  polytome config
   polytome config theme light
   polytome config bench ~/season.toml
@@ -76,7 +77,7 @@ keys    keys that stand for others on every screen: ctrl+d=pgdown ctrl+u=pgup`,
 				if key == "bench" && value == "" {
 					value = ownBench()
 				}
-				fmt.Fprintf(out, "%-7s %s\n", key, clean(value))
+				fmt.Fprintf(out, "%-12s %s\n", key, clean(value))
 			}
 			fmt.Fprintf(out, "kept in %s\n", configFile())
 			return nil

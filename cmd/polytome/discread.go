@@ -12,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"polytome/internal/config"
 	"polytome/internal/core/bench"
 	"polytome/internal/core/discread"
 	"polytome/internal/core/discs"
@@ -38,7 +39,8 @@ func (opt *discReadOptions) flags(cmd *cobra.Command) {
 	f := cmd.Flags()
 	f.StringVar(&opt.into, "into", "", "the folder of games to read into, under the name of what is on the disc")
 	f.IntVar(&opt.tries, "tries", 0, "how often a block that cannot be read is tried (default: 8)")
-	f.Int64Var(&opt.offset, "offset", 0, "by how many samples the drive gives sound too late, as its maker or a list says")
+	f.Int64Var(&opt.offset, "offset", 0, "by how many samples the drive gives sound too late, as its maker or a list says (default: what is "+
+		"set: see polytome config)")
 	f.BoolVar(&opt.twice, "twice", false, "read everything a second time, and compare")
 	f.BoolVar(&opt.asJSON, "json", false, "print JSON")
 }
@@ -85,7 +87,11 @@ func (opt *discReadOptions) options(p *progress) (o discs.ReadOptions, err error
 	if err != nil {
 		return o, err
 	}
-	o = discs.ReadOptions{Set: set, File: state.Expand(opt.out), Dir: state.Expand(opt.into), Eject: opt.eject}
+	c, err := config.Load(configFile())
+	if err != nil {
+		return o, err
+	}
+	o = discs.ReadOptions{Set: set, Offsets: c.DiscOffsets, File: state.Expand(opt.out), Dir: state.Expand(opt.into), Eject: opt.eject}
 	o.Tries, o.Offset, o.Twice = opt.tries, opt.offset, opt.twice
 	o.Progress = func(b *discread.Blocks, _ int64) { p.bytes(b.In(discread.Good)*b.Size, b.Count*b.Size) }
 	o.Again = p.bytes

@@ -73,7 +73,7 @@ Exit status: 0 all done, 1 failed, 2 wrong usage, 3 done but not everything fitt
 				OwnDir:    configDir(),
 				CacheFile: cacheFile(),
 				CoversDir: coversDir(), JournalFile: journalFile(),
-				Discs: state.DiscAccess{Devices: optical.Devices, Open: openDisc}})
+				Discs: state.DiscAccess{Devices: optical.Devices, Open: openDisc, Offsets: c.DiscOffsets}})
 		},
 	}
 	root.Version = version()

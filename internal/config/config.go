@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/pelletier/go-toml/v2"
@@ -44,7 +45,12 @@ type Config struct {
 	Folders []string `toml:"folders,omitempty"`
 	// Keys are keys that stand for others on every screen: what is pressed, and what that means.
 	Keys map[string]string `toml:"keys,omitempty"`
+	// DiscOffsets are by how many samples disc drives give sound too late, by what they call themselves.
+	DiscOffsets map[string]int64 `toml:"disc-offsets,omitempty"`
 }
+
+// mostOffset is the largest offset of a disc drive, in samples: ten sectors' worth.
+const mostOffset = 5880
 
 // mostText is how many bytes the file has at most.
 const mostText = 1 << 20
@@ -87,7 +93,7 @@ func (c Config) Save(file string) error {
 }
 
 // Keys are what can be set.
-var Keys = []string{"theme", "ascii", "bench", "blocks", "folders", "keys"}
+var Keys = []string{"theme", "ascii", "bench", "blocks", "folders", "keys", "disc-offsets"}
 
 // Get is the value of a key, in words.
 func (c *Config) Get(key string) (string, error) {
@@ -105,6 +111,12 @@ func (c *Config) Get(key string) (string, error) {
 		return c.Bench, nil
 	case "folders":
 		return strings.Join(c.Folders, string(filepath.ListSeparator)), nil
+	case "disc-offsets":
+		var all []string
+		for _, k := range slices.Sorted(maps.Keys(c.DiscOffsets)) {
+			all = append(all, fmt.Sprintf("%s=%d", k, c.DiscOffsets[k]))
+		}
+		return strings.Join(all, ", "), nil
 	case "keys":
 		var all []string
 		for _, k := range slices.Sorted(maps.Keys(c.Keys)) {
@@ -136,6 +148,23 @@ func (c *Config) Set(key, value string) error {
 				c.Folders = append(c.Folders, dir)
 			}
 		}
+	case "disc-offsets":
+		var offsets map[string]int64
+		for part := range strings.SplitSeq(value, ",") {
+			if strings.TrimSpace(part) == "" {
+				continue
+			}
+			model, samples, ok := strings.Cut(part, "=")
+			n, err := strconv.ParseInt(strings.TrimSpace(samples), 10, 64)
+			if !ok || err != nil || n < -mostOffset || n > mostOffset {
+				return fmt.Errorf("%q is no offset: write the drive and its samples, as in GULLWING TRAY 16=667", part)
+			}
+			if offsets == nil {
+				offsets = map[string]int64{}
+			}
+			offsets[strings.TrimSpace(model)] = n
+		}
+		c.DiscOffsets = offsets
 	case "keys":
 		var keys map[string]string
 		for word := range strings.FieldsSeq(value) {

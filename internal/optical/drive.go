@@ -22,6 +22,7 @@ type Drive struct {
 
 	to       Transport
 	ten      bool   // it knows READ(10) only
+	twelve   bool   // it writes by WRITE(12) only
 	unmarked bool   // it does not mark bytes that it could not correct
 	raw      []byte // sectors with their marks
 }

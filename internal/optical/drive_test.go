@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"os"
 	"path/filepath"
 	"testing"
@@ -200,3 +201,56 @@ func FuzzSense(f *testing.F) {
 type senses []byte
 
 func (s senses) Command(_, _, _ []byte) (int, []byte) { return 0, s }
+
+// FuzzTracks: tables of contents that are broken are errors, and never a panic.
+func FuzzTracks(f *testing.F) {
+	f.Add([]byte{0, 18, 1, 1, 0, 0x14, 1, 0, 0, 0, 0, 0, 0, 0x14, 0xAA, 0, 0, 0, 0, 40})
+	f.Add([]byte{0, 46, 1, 1, 1, 0x14, 0, 0xA0, 0, 0, 0, 0, 1, 0, 0, 1, 0x14, 0, 0xA2, 0, 0, 0, 0, 4, 1, 2, 1, 0x14, 0, 1,
+		0, 0, 0, 0, 0, 2, 0})
+	f.Fuzz(func(t *testing.T, b []byte) {
+		tracks, err := optical.New(optical.Over(table(b))).Tracks(t.Context())
+		if err != nil {
+			return
+		}
+		for i, x := range tracks {
+			if x.Number < 1 || x.Number > 99 || x.End < x.Start || i > 0 && x.Start < tracks[i-1].End {
+				t.Fatalf("%+v", tracks)
+			}
+		}
+		if len(tracks) == 0 {
+			t.Fatal("no tracks, and no error")
+		}
+	})
+}
+
+// table answers every question with a table of contents.
+type table []byte
+
+func (x table) Command(_, in, _ []byte) (int, []byte) { return copy(in, x), nil }
+
+// TestADriveInAnotherProcess answers over its socket as it would here.
+func TestADriveInAnotherProcess(t *testing.T) {
+	m := sim.New()
+	m.Put(disc(40, sim.Scratch{First: 7, Count: 1}))
+	at := filepath.Join(t.TempDir(), "drive")
+	l, err := net.Listen("unix", at)
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(t.Context())
+	over, heard := make(chan error, 1), make(chan byte, 100)
+	go func() { over <- m.Serve(ctx, l, func(cdb []byte) { heard <- cdb[0] }) }()
+	to, err := sim.Dial(at)
+	require.NoError(t, err)
+	d := optical.New(to)
+	require.NoError(t, d.WaitReady(t.Context()))
+	b := make([]byte, 2*2048)
+	require.NoError(t, d.Read(t.Context(), 5, b, 2048))
+	assert.Equal(t, "block 6", string(b[2048:2055]))
+	assert.EqualError(t, d.Read(t.Context(), 7, b, 2048), "the drive cannot read that spot (block 7)")
+	assert.Equal(t, byte(0), <-heard)
+	cancel()
+	require.NoError(t, <-over)
+	assert.Error(t, d.Ready(t.Context()), "it is gone")
+	require.NoError(t, d.Close())
+	_, err = sim.Dial(at)
+	assert.Error(t, err)
+}

@@ -168,15 +168,26 @@ func (d *Drive) Reserve(ctx context.Context, blocks int64) error {
 	return unlessUnknown(d.put(ctx, finishing, nil, cdb...))
 }
 
-// Write writes blocks of 2,048 bytes (MMC-6, 6.44, WRITE(10)). While the drive's buffer is full, it waits.
+// Write writes blocks of 2,048 bytes (MMC-6, 6.44, WRITE(10); 6.45, WRITE(12) where the drive knows no other). While the
+// drive's buffer is full, it waits.
 func (d *Drive) Write(ctx context.Context, block int64, b []byte) error {
-	cdb := make([]byte, 10)
-	cdb[0] = 0x2A
+	cdb := make([]byte, 12)
 	binary.BigEndian.PutUint32(cdb[2:], uint32(block))
-	cdb[7], cdb[8] = be16(len(b) / 2048)
 	for {
+		if d.twelve {
+			cdb[0] = 0xAA
+			binary.BigEndian.PutUint32(cdb[6:], uint32(len(b)/2048))
+		} else {
+			cdb[0] = 0x2A
+			cdb[7], cdb[8] = be16(len(b) / 2048)
+			cdb = cdb[:10]
+		}
 		err := d.put(ctx, reading, b, cdb...)
 		var s *Sense
+		if errors.As(err, &s) && s.Key == IllegalRequest && s.ASC == 0x20 && !d.twelve {
+			d.twelve, cdb = true, cdb[:12]
+			continue
+		}
 		if !errors.As(err, &s) || s.Key != NotReady || s.ASC != 0x04 || s.ASCQ != 0x08 && s.ASCQ != 0x07 {
 			return err
 		}

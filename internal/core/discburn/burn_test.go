@@ -85,7 +85,7 @@ func TestAnImageIsBurnt(t *testing.T) {
 	require.NoError(t, err)
 	for kind, profile := range kinds {
 		for habit, h := range map[string]sim.Habit{"usual": {}, "old": {NoStreaming: true, NoTest: true, NoRead12: true,
-			NoProtection: true, NoLock: true, Closing: 2}, "descriptors": {Descriptor: true, Closing: 1}} {
+			NoProtection: true, NoLock: true, Closing: 2}, "descriptors": {Descriptor: true, Closing: 1, NoWrite10: true}} {
 			t.Run(kind+", "+habit, func(t *testing.T) {
 				m := sim.New()
 				h.Writes = m.Writes

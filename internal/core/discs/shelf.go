@@ -4,7 +4,7 @@ import (
 	"context"
 	"errors"
 	"os"
-	"path/filepath"
+	"strings"
 	"time"
 
 	"polytome/internal/core/discread"
@@ -17,6 +17,8 @@ import (
 type ReadOptions struct {
 	discread.Options
 	Set *loader.Set
+	// Offsets are by how many samples drives give sound too late, by what they call themselves, where none is said.
+	Offsets map[string]int64
 	// File is the image to write; "" for one in the folder, by the name of what is on the disc.
 	File, Dir string
 	Eject     bool
@@ -57,6 +59,9 @@ func ReadDisc(ctx context.Context, d *optical.Drive, o ReadOptions) (r *Read, er
 	if o.Known != nil {
 		o.Known(disc, r.Title, r.File)
 	}
+	if o.Offset == 0 {
+		o.Offset = o.Offsets[strings.TrimSpace(disc.Model.Vendor+" "+disc.Model.Product)]
+	}
 	_ = d.Lock(ctx, true)
 	r.Result, err = discread.Into(ctx, d, disc, r.File, o.Options)
 	_ = d.Lock(context.WithoutCancel(ctx), false)
@@ -89,25 +94,4 @@ func NextDisc(ctx context.Context, d *optical.Drive) error {
 		case <-time.After(lookEvery):
 		}
 	}
-}
-
-// Begun are the readings into a folder that were not finished, by the image that they will be, sorted.
-func Begun(dir string) ([]string, error) {
-	all, err := filepath.Glob(filepath.Join(escape(dir), "*"+discread.Map))
-	for i, file := range all {
-		all[i] = file[:len(file)-len(discread.Map)]
-	}
-	return all, err
-}
-
-// escape has the characters of a folder's name stand for themselves in a pattern.
-func escape(dir string) string {
-	var out []rune
-	for _, r := range dir {
-		if r == '*' || r == '?' || r == '[' || r == '\\' {
-			out = append(out, '\\')
-		}
-		out = append(out, r)
-	}
-	return string(out)
 }

@@ -247,6 +247,9 @@ func (d *Drive) burn(cdb, in, out []byte) (int, []byte) {
 	case 0x5B: // CLOSE TRACK/SESSION
 		return 0, d.close(cdb[2] & 7)
 	case 0x2A:
+		if d.NoWrite10 {
+			return 0, d.unknown()
+		}
 		return 0, d.write(int64(be.Uint32(cdb[2:])), int64(be.Uint16(cdb[7:])), out)
 	case 0xAA:
 		return 0, d.write(int64(be.Uint32(cdb[2:])), int64(be.Uint32(cdb[6:])), out)

@@ -34,6 +34,7 @@ type Scratch struct {
 type Habit struct {
 	Descriptor   bool   // sense comes in the descriptor format
 	NoRead12     bool   // the drive knows READ(10) only
+	NoWrite10    bool   // it knows WRITE(12) only
 	Spinning     int    // how often it says that it is still looking at a disc that was put in
 	NoMarks      bool   // it does not mark samples that it could not correct
 	NoQ          bool   // it does not give sub-channel Q

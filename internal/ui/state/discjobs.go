@@ -148,7 +148,7 @@ func (d *State) startDisc(j *DiscJob) tea.Cmd {
 	d.DiscJobs = append(slices.DeleteFunc(d.DiscJobs, func(x *DiscJob) bool { return x.At == j.At && !x.Running() }), j)
 	found := newest[DiscJobMsg]()
 	w := &discWork{at: j.At, dir: j.Dir, shelf: j.Shelf, access: d.DiscAccess, set: d.Set, title: j.title, disc: j.disc,
-		rules: j.rules, now: DiscProgress{Name: j.What}}
+		rules: j.rules, offsets: d.DiscAccess.Offsets, now: DiscProgress{Name: j.What}}
 	w.emit = func() { found.emit(DiscJobMsg{of: j, now: w.now, feed: found}) }
 	d.running.Add(1)
 	found.start(func() {
@@ -225,17 +225,18 @@ func (j *DiscJob) Outcome() string {
 
 // discWork reads or burns in the background.
 type discWork struct {
-	at     string
-	dir    string
-	shelf  bool
-	access DiscAccess
-	set    *loader.Set
-	title  *title.Title
-	disc   int
-	rules  []loader.DiscRule
-	now    DiscProgress
-	last   time.Time
-	emit   func()
+	at      string
+	dir     string
+	shelf   bool
+	access  DiscAccess
+	set     *loader.Set
+	title   *title.Title
+	disc    int
+	rules   []loader.DiscRule
+	offsets map[string]int64
+	now     DiscProgress
+	last    time.Time
+	emit    func()
 }
 
 // progressEvery is how often it is said how far a disc is.
@@ -274,7 +275,7 @@ func (w *discWork) run(ctx context.Context) (err error) {
 
 // read reads one disc. On a shelf, one that cannot be read does not end it.
 func (w *discWork) read(ctx context.Context, d *optical.Drive) error {
-	o := discs.ReadOptions{Set: w.set, Dir: w.dir, Eject: true}
+	o := discs.ReadOptions{Set: w.set, Offsets: w.offsets, Dir: w.dir, Eject: true}
 	o.Known = func(disc *discread.Disc, t *title.Title, file string) {
 		w.say(true, func(p *DiscProgress) {
 			p.Waits, p.File, p.Name = false, file, filepath.Base(file)

@@ -23,6 +23,8 @@ import (
 type DiscAccess struct {
 	Devices func() []string
 	Open    func(at string) (*optical.Drive, error)
+	// Offsets are by how many samples drives give sound too late, by what they call themselves.
+	Offsets map[string]int64
 }
 
 // A DiscDrive is one as it was looked at.
