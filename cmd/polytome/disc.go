@@ -152,7 +152,8 @@ func discListCommand() *cobra.Command {
 				return printJSON(out, all)
 			}
 			if len(all) == 0 {
-				fmt.Fprintln(out, "This computer has no disc drive that the system knows of. Try one: polytome simulate drive")
+				fmt.Fprintln(out,
+					"This computer has no disc drive that the system knows of. Try one: polytome simulate drive")
 			}
 			for i := range all {
 				printFacts(out, &all[i], false)

@@ -48,7 +48,8 @@ func TestADiscIsReadIntoAnImage(t *testing.T) {
 	assert.NoFileExists(t, image)
 	assert.Contains(t, ok(t, "scan", games), "3 blocks of the disc could not be read, of DATA.BIN")
 	var r discs.Read
-	status, out, errs := polytome(t, "disc", "read", "simulated:"+disc+"#hard=100+50", "--into", games, "--json", "--eject",
+	status, out, errs := polytome(t, "disc", "read", "simulated:"+disc+"#hard=100+50", "--into", games, "--json",
+		"--eject",
 		"--twice")
 	require.Equal(t, statusDone, status, errs)
 	require.NoError(t, json.Unmarshal([]byte(out), &r))
@@ -83,8 +84,9 @@ func TestADiscGoesToATarget(t *testing.T) {
 	coretest.Write(t, dir, "games/other.iso", coretest.Image(t, coretest.Inf("VSP-20002", "Another", "1/1", "full")))
 	coretest.Write(t, dir, "stick/readme.txt", nil)
 	file := filepath.Join(dir, "season.toml")
-	coretest.Write(t, dir, "season.toml", []byte("format = 1\nname = 'season'\n[[source]]\npath = 'games'\n[[target]]\n"+
-		"name = 'Stick'\nat = 'stick'\nas = 'fat32'\ncapacity = '1GiB'\nloader = 'rowan'\neverything = false\n"))
+	coretest.Write(t, dir, "season.toml",
+		[]byte("format = 1\nname = 'season'\n[[source]]\npath = 'games'\n[[target]]\n"+
+			"name = 'Stick'\nat = 'stick'\nas = 'fat32'\ncapacity = '1GiB'\nloader = 'rowan'\neverything = false\n"))
 	status, out, errs := polytome(t, "disc", "read", "simulated:"+disc, "--bench", file, "--target", "Stick")
 	assert.Equal(t, statusPartial, status, "the loader itself is not on the stick: %s", errs)
 	assert.Contains(t, out, "Mosswick.iso: all ")
@@ -92,7 +94,8 @@ func TestADiscGoesToATarget(t *testing.T) {
 	assert.NoDirExists(t, filepath.Join(dir, "stick", "FULL"), "nothing else was chosen")
 }
 
-// TestAShelfOfDiscs is read one after the other, from a drive in another process: the next disc, one that was read before,
+// TestAShelfOfDiscs is read one after the other, from a drive in another process: the next disc, one that was read
+// before,
 // a scratched one, an empty one, one with sound.
 func TestAShelfOfDiscs(t *testing.T) {
 	ownFolders(t)
@@ -180,7 +183,8 @@ func TestAnImageIsBurnt(t *testing.T) {
 	assert.Contains(t, out, "written at 6x, all of them read back and the same.")
 	assert.Contains(t, out, "For the label: VSP-20001 · Mosswick · North\n")
 	judge.Run(t, "cmp", image, filepath.Join(dir, "one"))
-	out = ok(t, "disc", "burn", blank("two", "dvd+r"), "--title", "mosswick", "--from", games, "--speed", "4x", "--no-eject")
+	out = ok(t, "disc", "burn", blank("two", "dvd+r"), "--title", "mosswick", "--from", games, "--speed", "4x",
+		"--no-eject")
 	assert.Contains(t, out, "written at 4x")
 	judge.Run(t, "cmp", image, filepath.Join(dir, "two"))
 	assert.Contains(t, ok(t, "disc", "verify", blank("two", "dvd+r"), "--title", "VSP-20001", "--from", games),
@@ -207,16 +211,18 @@ func TestAnImageIsBurnt(t *testing.T) {
 	for say, args := range map[string][]string{
 		"nothing was written: the console does not read DVD+R: put in an empty disc of the kind DVD-R or CD-R": {
 			blank("five", "dvd+r"), image, "--loader", "rowan"},
-		"the image is bad: ":                                   {blank("six", "dvd-r"), filepath.Join(dir, "cut.iso")},
-		"the image is bad: it is empty":                        {blank("six", "dvd-r"), filepath.Join(dir, "none.iso")},
-		"only at 2x, 4x, 6x, 8x":                               {blank("six", "dvd-r"), image, "--speed", "7x"},
-		"is no speed: it is written as 6x":                     {blank("six", "dvd-r"), image, "--speed", "fast"},
-		"say what to burn":                                     {blank("six", "dvd-r")},
-		"say in which folder the title lies":                   {blank("six", "dvd-r"), "--title", "x"},
-		"there is no title x in your folders":                  {blank("six", "dvd-r"), "--title", "x", "--from", games},
-		"plays no burnt discs of vesper":                       {blank("six", "dvd-r"), image, "--loader", "gantry"},
-		"has no [[disc]]":                                      {blank("six", "dvd-r"), image, "--loader", "oxbow"},
-		"and no disc 2":                                        {blank("six", "dvd-r"), "--title", "mosswick", "--from", games, "--disc", "2"},
+		"the image is bad: ":                 {blank("six", "dvd-r"), filepath.Join(dir, "cut.iso")},
+		"the image is bad: it is empty":      {blank("six", "dvd-r"), filepath.Join(dir, "none.iso")},
+		"only at 2x, 4x, 6x, 8x":             {blank("six", "dvd-r"), image, "--speed", "7x"},
+		"is no speed: it is written as 6x":   {blank("six", "dvd-r"), image, "--speed", "fast"},
+		"say what to burn":                   {blank("six", "dvd-r")},
+		"say in which folder the title lies": {blank("six", "dvd-r"), "--title", "x"},
+		"there is no title x in your folders": {blank("six", "dvd-r"), "--title", "x", "--from",
+			games},
+		"plays no burnt discs of vesper": {blank("six", "dvd-r"), image, "--loader", "gantry"},
+		"has no [[disc]]":                {blank("six", "dvd-r"), image, "--loader", "oxbow"},
+		"and no disc 2": {blank("six", "dvd-r"), "--title", "mosswick",
+			"--from", games, "--disc", "2"},
 		"could not write there (block 90); the disc is spoilt": {blank("seven", "dvd-r") + ",bad=90", image},
 	} {
 		status, _, errs := polytome(t, append([]string{"disc", "burn"}, args...)...)
@@ -247,8 +253,9 @@ func TestADiscWithSound(t *testing.T) {
 	}
 	coretest.Write(t, dir, "sound.bin", sound)
 	coretest.Write(t, dir, "plain.iso", data)
-	coretest.Write(t, dir, "lap.cue", []byte("FILE \"plain.iso\" BINARY\n  TRACK 01 MODE1/2048\n    INDEX 01 00:00:00\n"+
-		"FILE \"sound.bin\" BINARY\n  TRACK 02 AUDIO\n    INDEX 00 00:00:00\n    INDEX 01 00:02:00\n"))
+	coretest.Write(t, dir, "lap.cue",
+		[]byte("FILE \"plain.iso\" BINARY\n  TRACK 01 MODE1/2048\n    INDEX 01 00:00:00\n"+
+			"FILE \"sound.bin\" BINARY\n  TRACK 02 AUDIO\n    INDEX 00 00:00:00\n    INDEX 01 00:02:00\n"))
 	drive := "simulated:" + filepath.Join(dir, "lap.cue")
 	assert.Contains(t, ok(t, "disc", "info", drive), "track 2: sound, 150 blocks")
 	ok(t, "disc", "read", drive, "--into", filepath.Join(dir, "games"))

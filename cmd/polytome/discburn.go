@@ -104,7 +104,8 @@ func (opt *discBurnOptions) open(ctx context.Context, args []string) (*discs.Bur
 			return discs.OfTitle(ctx, t, i, opt.anyway)
 		}
 	}
-	return nil, usageError{fmt.Errorf("%s has %s, and no disc %d", discs.TitleWords(t), size.Count(len(t.Discs), "disc"), opt.disc)}
+	return nil, usageError{fmt.Errorf("%s has %s, and no disc %d", discs.TitleWords(t), size.Count(len(t.Discs),
+		"disc"), opt.disc)}
 }
 
 // discRules are those of a loader for what is burnt.
@@ -160,7 +161,8 @@ func (opt *discBurnOptions) run(cmd *cobra.Command, args []string) (err error) {
 		if err != nil {
 			return err
 		}
-		s, err := tray.Settle(discburn.Wanted{Bytes: image.Size, Speed: speed, Test: test, Rules: rules, Drive: opt.model})
+		s, err := tray.Settle(discburn.Wanted{Bytes: image.Size, Speed: speed, Test: test, Rules: rules,
+			Drive: opt.model})
 		if err != nil {
 			return fmt.Errorf("nothing was written: %w", err)
 		}
@@ -229,7 +231,8 @@ func printBack(out io.Writer, r *discburn.Result, not bool) {
 			at   []int64
 		}{{"cannot be read", r.Unread}, {"not the same", r.Differ}} {
 			if len(x.at) > 0 {
-				fmt.Fprintf(out, "  %s: %s, the first one at %s\n", x.what, size.Count(len(x.at), "block"), size.Exact(x.at[0]))
+				fmt.Fprintf(out, "  %s: %s, the first one at %s\n", x.what, size.Count(len(x.at), "block"),
+					size.Exact(x.at[0]))
 			}
 		}
 	}

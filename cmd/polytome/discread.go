@@ -39,8 +39,9 @@ func (opt *discReadOptions) flags(cmd *cobra.Command) {
 	f := cmd.Flags()
 	f.StringVar(&opt.into, "into", "", "the folder of games to read into, under the name of what is on the disc")
 	f.IntVar(&opt.tries, "tries", 0, "how often a block that cannot be read is tried (default: 8)")
-	f.Int64Var(&opt.offset, "offset", 0, "by how many samples the drive gives sound too late, as its maker or a list says (default: what is "+
-		"set: see polytome config)")
+	f.Int64Var(&opt.offset, "offset", 0,
+		"by how many samples the drive gives sound too late, as its maker or a list says (default: what is "+
+			"set: see polytome config)")
 	f.BoolVar(&opt.twice, "twice", false, "read everything a second time, and compare")
 	f.BoolVar(&opt.asJSON, "json", false, "print JSON")
 }
@@ -91,7 +92,8 @@ func (opt *discReadOptions) options(p *progress) (o discs.ReadOptions, err error
 	if err != nil {
 		return o, err
 	}
-	o = discs.ReadOptions{Set: set, Offsets: c.DiscOffsets, File: state.Expand(opt.out), Dir: state.Expand(opt.into), Eject: opt.eject}
+	o = discs.ReadOptions{Set: set, Offsets: c.DiscOffsets, File: state.Expand(opt.out), Dir: state.Expand(opt.into),
+		Eject: opt.eject}
 	o.Tries, o.Offset, o.Twice = opt.tries, opt.offset, opt.twice
 	o.Progress = func(b *discread.Blocks, _ int64) { p.bytes(b.In(discread.Good)*b.Size, b.Count*b.Size) }
 	o.Again = p.bytes
@@ -160,7 +162,8 @@ func (opt *discReadOptions) fill(cmd *cobra.Command, file string) error {
 	}
 	t, err := scan.One(file, set)
 	if err != nil || t == nil || t.Platform == "" {
-		return errors.Join(err, fmt.Errorf("%s was read, but nothing says for which console it is: see polytome scan", file))
+		return errors.Join(err,
+			fmt.Errorf("%s was read, but nothing says for which console it is: see polytome scan", file))
 	}
 	b, err := bench.Open(state.Expand(opt.bench), stateDir())
 	if err != nil {
@@ -297,7 +300,8 @@ func printReading(out io.Writer, read *discs.Read) {
 	}
 	if r.Differed > 0 {
 		fmt.Fprintf(out, "%s: %s other ones at the second reading; the same command reads them again.\n",
-			filepath.Base(r.File), map[bool]string{true: "1 block was", false: fmt.Sprintf("%d blocks were", r.Differed)}[r.Differed == 1])
+			filepath.Base(r.File), map[bool]string{true: "1 block was", false: fmt.Sprintf("%d blocks were",
+				r.Differed)}[r.Differed == 1])
 		return
 	}
 	fmt.Fprintf(out, "%s: %s of %s could not be read. Read another copy of the disc, or this one again, with the same "+

@@ -117,7 +117,8 @@ is wrong with the disc stands behind a number sign: ` + strings.Join(strings.Fie
 	cmd.Flags().DurationVar(&opt.pause, "pause", 5*time.Millisecond, "with --play: the time between two of them")
 	cmd.Flags().StringVar(&opt.dir, "dir", "", "the folder that the console serves")
 	cmd.Flags().StringVar(&opt.image, "image", "", "with drive: what lies in the tray")
-	cmd.Flags().StringVar(&opt.at, "at", "", "with drive: the socket to be found at (default: one in a folder of its own)")
+	cmd.Flags().StringVar(&opt.at, "at", "",
+		"with drive: the socket to be found at (default: one in a folder of its own)")
 	cmd.Flags().BoolVar(&opt.trace, "trace", false, "with drive: print every command that it gets")
 	cmd.Flags().StringVar(&opt.disk, "disk", "", "the image of the Vesper's own disk")
 	cmd.Flags().IntVar(&opt.port, "port", 0, "the port to listen on (default: a free one)")

@@ -14,7 +14,7 @@ import (
 	sim "polytome/internal/sim/optical"
 )
 
-// commandNames are what the commands of a drive are called, by their first byte.
+// commandNames are the names of a drive's commands, by their first byte.
 var commandNames = map[byte]string{0x00: "TEST UNIT READY", 0x12: "INQUIRY", 0x1B: "START STOP UNIT",
 	0x1E: "PREVENT ALLOW MEDIUM REMOVAL", 0x25: "READ CAPACITY", 0x28: "READ(10)", 0x2A: "WRITE(10)",
 	0x35: "SYNCHRONIZE CACHE", 0x43: "READ TOC/PMA/ATIP", 0x46: "GET CONFIGURATION", 0x51: "READ DISC INFORMATION",
@@ -25,7 +25,7 @@ var commandNames = map[byte]string{0x00: "TEST UNIT READY", 0x12: "INQUIRY", 0x1
 // serveDrive is a simulated disc drive until it is stopped.
 func serveDrive(cmd *cobra.Command, opt *simulatorOptions) error {
 	if opt.image == "" {
-		return usageError{errors.New("say what lies in the tray: simulate drive --image FILE, where the file may be an image, " +
+		return usageError{errors.New("say what lies in the tray: simulate drive --image FILE, an image, " +
 			"a cue sheet, or one to be burnt, FILE#blank=dvd-r")}
 	}
 	m, done, err := sim.FromAddress(opt.image)

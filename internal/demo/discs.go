@@ -41,7 +41,8 @@ var discsOnShelf = []struct {
 func NewDiscShelf() (*DiscShelf, error) {
 	s := &DiscShelf{reader: sim.New(), writer: sim.New()}
 	for i, x := range discsOnShelf {
-		tree := fstest.MapFS{"VESPER.INF": {Data: fmt.Appendf(nil, "ID=%s\r\nNAME=%s\r\nREGION=N\r\nDISC=%s\r\nKIND=short\r\n",
+		tree := fstest.MapFS{"VESPER.INF": {Data: fmt.Appendf(nil,
+			"ID=%s\r\nNAME=%s\r\nREGION=N\r\nDISC=%s\r\nKIND=short\r\n",
 			x.id, x.name, x.disc)}}
 		for n := range 4 {
 			tree[fmt.Sprintf("PART%d.BIN", n+1)] = &fstest.MapFile{Data: discBytes(x.mebibytes<<18, uint64(i*10+n))}
@@ -55,7 +56,8 @@ func NewDiscShelf() (*DiscShelf, error) {
 	last := s.shelf[len(s.shelf)-1]
 	last.Scratches = []sim.Scratch{{First: 900, Count: 60, Harm: sim.Soft, Tries: 3}, {First: 3100, Count: 9},
 		{First: 5200, Count: 220, Harm: sim.Soft, Tries: 2}, {First: 6400, Count: 3}}
-	im, err := iso9660.Lay(fstest.MapFS{"MAIN.BIN": {Data: discBytes(6<<20, 90)}}, iso9660.Options{VolumeID: "LAP_00731"})
+	im, err := iso9660.Lay(fstest.MapFS{"MAIN.BIN": {Data: discBytes(6<<20, 90)}},
+		iso9660.Options{VolumeID: "LAP_00731"})
 	if err != nil {
 		return nil, err
 	}

@@ -205,7 +205,8 @@ func (s senses) Command(_, _, _ []byte) (int, []byte) { return 0, s }
 // FuzzTracks: tables of contents that are broken are errors, and never a panic.
 func FuzzTracks(f *testing.F) {
 	f.Add([]byte{0, 18, 1, 1, 0, 0x14, 1, 0, 0, 0, 0, 0, 0, 0x14, 0xAA, 0, 0, 0, 0, 40})
-	f.Add([]byte{0, 46, 1, 1, 1, 0x14, 0, 0xA0, 0, 0, 0, 0, 1, 0, 0, 1, 0x14, 0, 0xA2, 0, 0, 0, 0, 4, 1, 2, 1, 0x14, 0, 1,
+	f.Add([]byte{0, 46, 1, 1, 1, 0x14, 0, 0xA0, 0, 0, 0, 0, 1, 0, 0, 1, 0x14, 0, 0xA2, 0, 0, 0, 0, 4, 1, 2, 1, 0x14,
+		0, 1,
 		0, 0, 0, 0, 0, 2, 0})
 	f.Fuzz(func(t *testing.T, b []byte) {
 		tracks, err := optical.New(optical.Over(table(b))).Tracks(t.Context())

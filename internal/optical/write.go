@@ -168,7 +168,8 @@ func (d *Drive) Reserve(ctx context.Context, blocks int64) error {
 	return unlessUnknown(d.put(ctx, finishing, nil, cdb...))
 }
 
-// Write writes blocks of 2,048 bytes (MMC-6, 6.44, WRITE(10); 6.45, WRITE(12) where the drive knows no other). While the
+// Write writes blocks of 2,048 bytes (MMC-6, 6.44, WRITE(10); 6.45, WRITE(12) where the drive knows no other). While
+// the
 // drive's buffer is full, it waits.
 func (d *Drive) Write(ctx context.Context, block int64, b []byte) error {
 	cdb := make([]byte, 12)

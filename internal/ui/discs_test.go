@@ -73,7 +73,8 @@ func discsApp(t *testing.T, disc *sim.Disc) (a *app, w demo.World, reader, write
 // TestADiscInADriveIsReadIntoTheGames from the first screen, with what lacks from another copy.
 func TestADiscInADriveIsReadIntoTheGames(t *testing.T) {
 	a, w, reader, _, _ := discsApp(t, game(t, "VSP-31001", "Bramble Lock", sim.Scratch{First: 200, Count: 3}))
-	assert.Contains(t, text(a), "In GULLWING TRAY 16: VSP-31001 Bramble Lock, which is not among your games. i reads it.")
+	assert.Contains(t, text(a),
+		"In GULLWING TRAY 16: VSP-31001 Bramble Lock, which is not among your games. i reads it.")
 	press(a, "i")
 	assert.True(t, reader.Open(), "the tray opens by itself")
 	assert.Contains(t, text(a), "3 blocks could not be read. Read the disc again, or another copy")

@@ -275,7 +275,8 @@ func slowly(ctx context.Context, d *optical.Drive, m optical.Medium, at int64, w
 		var err error
 		for range tries {
 			var s *optical.Sense
-			if err = d.Read(ctx, at+int64(k/block), is[:block], block); err == nil || !errors.As(err, &s) || !s.Unread() {
+			if err = d.Read(ctx, at+int64(k/block), is[:block], block); err == nil || !errors.As(err, &s) ||
+				!s.Unread() {
 				break
 			}
 		}

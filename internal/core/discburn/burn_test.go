@@ -73,7 +73,8 @@ func burn(t require.TestingT, d *optical.Drive, image []byte, w discburn.Wanted,
 var kinds = map[string]uint16{"CD-R": sim.CDR, "DVD-R": sim.DVDR, "DVD+R": sim.DVDPlusR, "DVD+RW": sim.DVDPlusRW,
 	"DVD+R DL": sim.DVDPlusRDL}
 
-// TestAnImageIsBurnt on each kind of disc, by drives of all sorts, and foreign programs find in it what is in the image.
+// TestAnImageIsBurnt on each kind of disc, by drives of all sorts, and foreign programs find in it what is in the
+// image.
 func TestAnImageIsBurnt(t *testing.T) {
 	dir := t.TempDir()
 	tree := filepath.Join(dir, "tree")
@@ -85,7 +86,8 @@ func TestAnImageIsBurnt(t *testing.T) {
 	require.NoError(t, err)
 	for kind, profile := range kinds {
 		for habit, h := range map[string]sim.Habit{"usual": {}, "old": {NoStreaming: true, NoTest: true, NoRead12: true,
-			NoProtection: true, NoLock: true, Closing: 2}, "descriptors": {Descriptor: true, Closing: 1, NoWrite10: true}} {
+			NoProtection: true, NoLock: true, Closing: 2}, "descriptors": {Descriptor: true, Closing: 1,
+			NoWrite10: true}} {
 			t.Run(kind+", "+habit, func(t *testing.T) {
 				m := sim.New()
 				h.Writes = m.Writes
@@ -147,7 +149,8 @@ func TestWhatWouldSpoilADisc(t *testing.T) {
 		{kind: sim.DVDR, w: discburn.Wanted{Rules: vesper}, speed: "6x"},
 		{kind: sim.DVDR, w: discburn.Wanted{Rules: vesper, Speed: 8}, speed: "8x"},
 		{kind: sim.DVDR, w: discburn.Wanted{}, speed: "8x"},
-		{kind: sim.DVDR, w: discburn.Wanted{Speed: 5}, say: "cannot be written at 5x in this drive, only at 2x, 4x, 6x, 8x"},
+		{kind: sim.DVDR, w: discburn.Wanted{Speed: 5},
+			say: "cannot be written at 5x in this drive, only at 2x, 4x, 6x, 8x"},
 		{kind: sim.DVDR, w: discburn.Wanted{Rules: vesper, Speed: 18}, say: "that were written at 16x at most"},
 		{kind: sim.DVDR, w: discburn.Wanted{Rules: slowOnly}, say: "at 1x at most: take one of another make"},
 		{kind: sim.CDR, w: discburn.Wanted{Rules: vesper}, speed: "8x", warned: "best is 6x, but 8x is the lowest"},
@@ -161,7 +164,8 @@ func TestWhatWouldSpoilADisc(t *testing.T) {
 		{kind: sim.DVDR, w: discburn.Wanted{Rules: corvane, Drive: "OWL"}, say: "its drives are LARK and WREN"},
 		{kind: sim.DVDR, habit: sim.Habit{Writes: []uint16{sim.CDR}}, say: "this drive does not write DVD-R"},
 		{kind: sim.DVDPlusR, w: discburn.Wanted{Test: true}, say: "cannot try DVD+R with the laser off"},
-		{kind: sim.CDR, w: discburn.Wanted{Bytes: 800 << 20}, say: "it needs 800.00 MiB, and this CD-R has room for 702.82 MiB"},
+		{kind: sim.CDR, w: discburn.Wanted{Bytes: 800 << 20},
+			say: "it needs 800.00 MiB, and this CD-R has room for 702.82 MiB"},
 		{kind: sim.CDR, w: discburn.Wanted{Bytes: -1}, say: "there is nothing to write"},
 		{kind: sim.DVDR, habit: sim.Habit{NoProtection: true}, speed: "8x", warned: "this drive cannot pause"},
 		{kind: sim.DVDR, habit: sim.Habit{NoStreaming: true}, w: discburn.Wanted{Rules: vesper}, speed: "6x"},
@@ -233,7 +237,8 @@ func TestWhatGoesWrongWhileADiscIsBurnt(t *testing.T) {
 
 	blank.Bad = []int64{700}
 	r, err = burn(t, d, image, discburn.Wanted{Test: true}, discburn.Options{Test: true})
-	assert.ErrorContains(t, err, "the test failed, and nothing was written: the drive could not write there (block 700)")
+	assert.ErrorContains(t, err,
+		"the test failed, and nothing was written: the drive could not write there (block 700)")
 	assert.False(t, r.Spoilt)
 	r, err = burn(t, d, image, discburn.Wanted{}, discburn.Options{})
 	assert.ErrorContains(t, err, "writing: the drive could not write there (block 700)")
@@ -315,7 +320,8 @@ func (w *writes) Do(ctx context.Context, c optical.Command) (int, error) {
 	return w.Transport.Do(ctx, c)
 }
 
-// TestTheImageIsReadAhead: the laser goes on when enough is there, a source that halts does not keep the drive from what
+// TestTheImageIsReadAhead: the laser goes on when enough is there, a source that halts does not keep the drive from
+// what
 // was read before, and a drive that is busy does not keep the source from being read on.
 func TestTheImageIsReadAhead(t *testing.T) {
 	image := noise(80 << 20)
@@ -387,7 +393,8 @@ func TestAComputerThatDozes(t *testing.T) {
 		require.NoError(t, err)
 		s, err := tray.Settle(discburn.Wanted{Bytes: int64(len(image))})
 		require.NoError(t, err)
-		r, err := tray.Burn(t.Context(), d, bytes.NewReader(image), int64(len(image)), s, discburn.Options{NoVerify: true})
+		r, err := tray.Burn(t.Context(), d, bytes.NewReader(image), int64(len(image)), s,
+			discburn.Options{NoVerify: true})
 		assert.Equal(t, 1, m.Stops)
 		assert.Equal(t, !can, r.Spoilt)
 		if can {

@@ -156,7 +156,8 @@ func (t *Tray) Settle(w Wanted) (s Settled, err error) {
 	case w.Bytes <= 0:
 		return s, errors.New("there is nothing to write")
 	case s.Blocks > t.Room:
-		return s, fmt.Errorf("it needs %s, and this %s has room for %s: put in a larger one", size.Format(s.Blocks*block),
+		return s, fmt.Errorf("it needs %s, and this %s has room for %s: put in a larger one",
+			size.Format(s.Blocks*block),
 			kind, size.Format(t.Room*block))
 	case w.Test && !t.Burner.Tests:
 		return s, fmt.Errorf("this drive cannot try %s with the laser off", kind)
@@ -202,7 +203,7 @@ func (t *Tray) speed(s *Settled, wanted loader.Speed, rules []loader.DiscRule) e
 	case wanted > 0 && s.Speed != wanted:
 		return fmt.Errorf("this disc cannot be written at %s in this drive, only at %s", wanted, t.SpeedWords())
 	case s.Rate == 0 && highest > 0 && t.Times(t.Speeds[len(t.Speeds)-1]) > highest:
-		return fmt.Errorf("this disc can only be written at %s, and the console reads discs that were written at %s at "+
+		return fmt.Errorf("this disc can only be written at %s, and the console reads discs written at %s at "+
 			"most: take one of another make", t.SpeedWords(), highest)
 	case s.Rate == 0:
 		s.Rate = t.Speeds[len(t.Speeds)-1]

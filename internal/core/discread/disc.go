@@ -16,7 +16,8 @@ type Disc struct {
 	Model  optical.Model
 	Medium optical.Medium
 	Tracks []Track
-	// Size is how many bytes a block has in the image: 2,048 of data, or whole sectors of 2,352 where there is more than
+	// Size is how many bytes a block has in the image: 2,048 of data, or whole sectors of 2,352 where there is more
+	// than
 	// data on the disc.
 	Size   int64
 	Blocks int64
@@ -134,7 +135,8 @@ func (d *Disc) sectors(ctx context.Context, drive *optical.Drive, tracks []optic
 	return nil
 }
 
-// gapOf is where the gap before a track begins: by sub-channel Q; where a drive does not give that, as the standard wants
+// gapOf is where the gap before a track begins: by sub-channel Q; where a drive does not give that, as the standard
+// wants
 // it between data and sound, and else at its start.
 func gapOf(ctx context.Context, d *optical.Drive, before, t optical.Track) (int64, error) {
 	low, high := before.Start, t.Start // of it, and behind it
@@ -182,7 +184,7 @@ func (d *Disc) pieces() (out []piece) {
 	return out
 }
 
-// Sheet is the cue sheet of the image, which is called name.
+// Sheet is the cue sheet of the image whose file is name.
 func (d *Disc) Sheet(name string) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "FILE \"%s\" BINARY\n", name)

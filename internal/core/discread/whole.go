@@ -56,7 +56,8 @@ func (w *whole) piece(ctx context.Context, p *piece, first int64, b []byte) erro
 	}
 	for i := range unsure {
 		sector := b[i*sectors.Raw : (i+1)*sectors.Raw]
-		if unsure[i] && !t.Data || t.Data && !sectors.Intact(sector, first+int64(i)) && !(p.gap && !sectors.Synced(sector)) {
+		if unsure[i] && !t.Data || t.Data && !sectors.Intact(sector, first+int64(i)) && !(p.gap &&
+			!sectors.Synced(sector)) {
 			return errUnread
 		}
 	}

@@ -67,7 +67,8 @@ func read(t require.TestingT, d *optical.Drive, dir string, o discread.Options) 
 func TestADiscWithDataAndSound(t *testing.T) {
 	user, more := noise(300), noise(100)
 	for name, habit := range map[string]sim.Habit{"usual": {}, "late": {Offset: 667}, "early": {Offset: -30},
-		"much": {Offset: 1200}, "no marks": {NoMarks: true, Descriptor: true}, "no sub-channel": {NoQ: true, NoRead12: true}} {
+		"much": {Offset: 1200}, "no marks": {NoMarks: true, Descriptor: true}, "no sub-channel": {NoQ: true,
+			NoRead12: true}} {
 		t.Run(name, func(t *testing.T) {
 			m, dir := sim.New(), t.TempDir()
 			m.Habit = habit
@@ -101,8 +102,9 @@ func TestADiscWithDataAndSound(t *testing.T) {
 			if habit.NoQ {
 				gap = -1
 			}
-			assert.Equal(t, []cuesheet.Track{{Number: 1, Mode: "MODE1/2352", Gap: -1}, {Number: 2, Mode: "AUDIO", Start: 450,
-				Gap: 300}, {Number: 3, Mode: "AUDIO", Start: 725, Gap: gap},
+			assert.Equal(t, []cuesheet.Track{{Number: 1, Mode: "MODE1/2352", Gap: -1}, {Number: 2, Mode: "AUDIO",
+				Start: 450,
+				Gap:   300}, {Number: 3, Mode: "AUDIO", Start: 725, Gap: gap},
 				{Number: 4, Mode: "MODE2/2352", Start: 815, Gap: -1}}, sheet.Files[0].Tracks)
 			assert.Contains(t, string(text), "REM SESSION 02\n  TRACK 04")
 
@@ -155,7 +157,8 @@ func TestFilesThatAreHit(t *testing.T) {
 	tree := filepath.Join(dir, "tree")
 	require.NoError(t, os.MkdirAll(filepath.Join(tree, "DEEP"), 0o755))
 	for i, name := range []string{"A.BIN", "DEEP/B.BIN", "C.BIN"} {
-		require.NoError(t, os.WriteFile(filepath.Join(tree, name), bytes.Repeat([]byte{byte(i + 1)}, 100*sim.Block), 0o600))
+		require.NoError(t, os.WriteFile(filepath.Join(tree, name), bytes.Repeat([]byte{byte(i + 1)}, 100*sim.Block),
+			0o600))
 	}
 	image := filepath.Join(dir, "image.iso")
 	judge.Run(t, "genisoimage", "-quiet", "-o", image, tree)
@@ -246,7 +249,8 @@ func TestNoWrongSectorPassesAsGood(t *testing.T) {
 		m := sim.New()
 		hard := map[int64]bool{}
 		for range rapid.IntRange(0, 6).Draw(t, "scratches") {
-			x := sim.Scratch{First: rapid.Int64Range(0, 574).Draw(t, "first"), Count: rapid.Int64Range(1, 30).Draw(t, "count"),
+			x := sim.Scratch{First: rapid.Int64Range(0, 574).Draw(t, "first"), Count: rapid.Int64Range(1, 30).Draw(t,
+				"count"),
 				Harm: rapid.SampledFrom([]sim.Harm{sim.Hard, sim.Soft, sim.Wrong}).Draw(t, "harm"), Tries: 3}
 			pressed.Scratches = append(pressed.Scratches, x)
 			for i := x.First; x.Harm == sim.Hard && i < x.First+x.Count; i++ {

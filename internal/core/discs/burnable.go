@@ -40,8 +40,10 @@ func (e *BadImageError) Error() string {
 	return fmt.Sprintf("the image is bad: %s; %s", e.Say, e.Remedy)
 }
 
-// ToBurn opens what a path names: an image, a title in any form that holds one track of data, or a folder, which is built
-// into an image on the way, with a label. A bad image is a [*BadImageError]; it can be opened all the same where that is
+// ToBurn opens what a path names: an image, a title in any form that holds one track of data, or a folder, which is
+// built
+// into an image on the way, with a label. A bad image is a [*BadImageError]; it can be opened all the same where
+// that is
 // wanted.
 func ToBurn(ctx context.Context, file, label string, set *loader.Set, badToo bool) (*Burnable, error) {
 	info, err := os.Stat(file)
@@ -59,7 +61,8 @@ func ToBurn(ctx context.Context, file, label string, set *loader.Set, badToo boo
 		return nil, &BadImageError{Say: err.Error()}
 	}
 	if t == nil || err != nil {
-		t = &title.Title{Discs: []title.Disc{{File: title.File{Path: file, Size: info.Size(), Modified: info.ModTime()}}}}
+		t = &title.Title{Discs: []title.Disc{{File: title.File{Path: file, Size: info.Size(),
+			Modified: info.ModTime()}}}}
 	}
 	b, err := OfTitle(ctx, t, 0, badToo)
 	if err != nil {

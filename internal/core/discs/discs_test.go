@@ -19,7 +19,7 @@ import (
 	sim "polytome/internal/sim/optical"
 )
 
-func TestHowAnImageIsCalled(t *testing.T) {
+func TestTheNameOfAnImage(t *testing.T) {
 	plain := &discread.Disc{Size: 2048, Blocks: 700}
 	whole := &discread.Disc{Size: sectors.Raw, Blocks: 90}
 	of := func(name, id string, number, of int) *title.Title {

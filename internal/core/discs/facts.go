@@ -64,7 +64,8 @@ func FactsOf(ctx context.Context, at string, d *optical.Drive, set *loader.Set) 
 	if err != nil {
 		return f, err
 	}
-	f.Medium, f.Blank, f.Blocks, f.Size, f.Tracks = disc.Medium.String(), disc.Blank, disc.Blocks, disc.Size, disc.Tracks
+	f.Medium, f.Blank, f.Blocks, f.Size, f.Tracks = disc.Medium.String(), disc.Blank, disc.Blocks, disc.Size,
+		disc.Tracks
 	if tray, err := discburn.Look(ctx, d); err == nil && tray.Blank {
 		f.Room = tray.Room * 2048
 		for _, s := range tray.Speeds {
@@ -102,7 +103,7 @@ func (f *Facts) Words() string {
 }
 
 // ErrAmbiguous reports words that several titles have.
-var ErrAmbiguous = errors.New("several titles are called so")
+var ErrAmbiguous = errors.New("several titles match")
 
 // Find is the title that is meant by an ID, a name, or words that it alone has.
 func Find(all []title.Title, words string) (*title.Title, error) {

@@ -45,7 +45,8 @@ type tray struct {
 func (t tray) Open(name string) (fs.File, error) {
 	switch name {
 	case ".":
-		return &inTray{name: name, dir: []fs.DirEntry{entry{"disc.bin", t.size}, entry{"disc.cue", int64(len(t.sheet))}}}, nil
+		return &inTray{name: name, dir: []fs.DirEntry{entry{"disc.bin", t.size}, entry{"disc.cue",
+			int64(len(t.sheet))}}}, nil
 	case "disc.cue":
 		return &inTray{name: name, size: int64(len(t.sheet)), SectionReader: io.NewSectionReader(
 			strings.NewReader(string(t.sheet)), 0, int64(len(t.sheet)))}, nil
@@ -91,7 +92,7 @@ func (e entry) Mode() fs.FileMode {
 	return 0o644
 }
 
-// FileName is how the image of a disc is called in a folder of games: by the title that is on it, its number where there
+// FileName is the name of the image of a disc in a folder of games: by the title that is on it, its number where there
 // are several, and else by what the volume or the drive says.
 func FileName(disc *discread.Disc, t *title.Title) string {
 	name := ""

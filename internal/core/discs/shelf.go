@@ -47,9 +47,12 @@ func ReadDisc(ctx context.Context, d *optical.Drive, o ReadOptions) (r *Read, er
 		return nil, ErrBlank
 	}
 	r = &Read{Disc: disc, File: o.File}
-	if r.Title, err = Identify(ctx, d, disc, o.Set); ctx.Err() != nil {
+	if t, err := Identify(ctx, d, disc, o.Set); err == nil { // what cannot be identified is read all the same
+		r.Title = t
+	}
+	if ctx.Err() != nil {
 		return r, ctx.Err()
-	} // what cannot be identified is read all the same
+	}
 	if r.File == "" {
 		if err := os.MkdirAll(o.Dir, 0o755); err != nil {
 			return r, err

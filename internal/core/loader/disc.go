@@ -9,7 +9,7 @@ import (
 // A DiscRule says which discs that were burnt a console's drive reads.
 type DiscRule struct {
 	Platforms []string `toml:"platforms"`
-	// Drive is which of the drives that the console was built with, as it is called on its label; "" for all.
+	// Drive is which of the drives that the console was built with, by the name on its label; "" for all.
 	Drive   string   `toml:"drive"`
 	Media   []string `toml:"media"` // kinds of discs, the best one first
 	Best    Speed    `toml:"best-speed"`

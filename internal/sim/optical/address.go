@@ -10,7 +10,8 @@ import (
 	"time"
 )
 
-// Scheme begins the address of a simulated drive: simulated:DISC, where DISC is an image, a cue sheet or the socket of a
+// Scheme begins the address of a simulated drive: simulated:DISC, where DISC is an image, a cue sheet or the socket
+// of a
 // drive that another process simulates. What happened to the disc stands behind a number sign, as [Words] says.
 const Scheme = "simulated:"
 

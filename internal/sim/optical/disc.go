@@ -150,7 +150,8 @@ func FromSheet(name string) (disc *Disc, done func(), err error) {
 		if of := max(session, sessions[s.Number]); of > session {
 			session, next = of, next+betweenSessions
 		}
-		t := Track{Session: session, Audio: s.Mode == "AUDIO", Mode: 1, Gap: next, Start: next, End: next + s.Length/sector}
+		t := Track{Session: session, Audio: s.Mode == "AUDIO", Mode: 1, Gap: next, Start: next,
+			End: next + s.Length/sector}
 		if s.Mode == "MODE2/2352" {
 			t.Mode = 2
 		}
@@ -159,7 +160,8 @@ func FromSheet(name string) (disc *Disc, done func(), err error) {
 			t.Data = userOf{t.Data, offset}
 		}
 		if gap := int64(s.Start - s.Gap); s.Gap >= 0 && gap > 0 {
-			if n := len(disc.Tracks); n > 0 && i > 0 && spans[i-1].File == s.File { // it is the end of the bytes before it
+			if n := len(disc.Tracks); n > 0 && i > 0 &&
+				spans[i-1].File == s.File { // it is the end of the bytes before it
 				t.Gap -= gap
 				disc.Tracks[n-1].End = t.Gap
 			} else {

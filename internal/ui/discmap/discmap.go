@@ -8,7 +8,7 @@ import (
 	"polytome/internal/ui/style"
 )
 
-// The signs of a cell: told apart by shape, whatever colours there are.
+// The signs of a cell: they differ in shape, whatever colours there are.
 const (
 	good   = "█"
 	bad    = "×"
@@ -16,7 +16,8 @@ const (
 	unread = "·"
 )
 
-// Rows draws a disc in so many rows of w cells, row after row. A cell stands for as many blocks as any other; one in which
+// Rows draws a disc in so many rows of w cells, row after row. A cell stands for as many blocks as any other; one in
+// which
 // a block is bad is marked so, however many are good. Where at is a block, its cell is marked.
 func Rows(t *style.Theme, b *discread.Blocks, at int64, w, rows int) []string {
 	cells := int64(w * rows)

@@ -40,7 +40,8 @@ func (m *Model) trayRow(t *style.Theme, w, i int, cursor bool) string {
 	if name == "" {
 		name = x.At
 	}
-	return t.Row(w, cursor, style.Cell{Text: name, Width: 20, Bold: true}, style.Cell{Text: state, Width: 16, FG: colour},
+	return t.Row(w, cursor, style.Cell{Text: name, Width: 20, Bold: true}, style.Cell{Text: state, Width: 16,
+		FG: colour},
 		style.Cell{Text: x.Words(), Width: max(10, w-1-20-16-3)})
 }
 
@@ -90,7 +91,8 @@ func (m *Model) trayActions() []state.Action {
 		state.Do("enter i", "read the disc", func() tea.Cmd { return m.d.ReadDisc(at, false) }).
 			Saying("into the first folder of your games, under its name").When(free && x.Full()),
 		state.Do("n", "one after the other", func() tea.Cmd { return m.d.ReadDisc(at, true) }).
-			Saying("read a whole shelf: the tray opens, and the next disc is read by itself").When(free && !x.Blank && x.Trouble == ""),
+			Saying("read a whole shelf: the tray opens, and the next disc is read by itself").When(free &&
+			!x.Blank && x.Trouble == ""),
 		state.Do("W", "burn a title", func() tea.Cmd { return m.d.AskBurn(at, "") }).Saying("on the empty disc in it").
 			Writing().When(free && x.Room > 0),
 		state.Do("e", "eject", func() tea.Cmd { return m.d.EjectDisc(at) }).Saying("open the tray").When(free),

@@ -334,7 +334,8 @@ func (m *Model) inTray(t *style.Theme, w int) []string {
 	if x == nil {
 		return nil
 	}
-	text := fmt.Sprintf("In %s: %s, which is not among your games. i reads it.", x.Drive, strings.TrimSpace(x.ID+" "+x.Title))
+	text := fmt.Sprintf("In %s: %s, which is not among your games. i reads it.", x.Drive,
+		strings.TrimSpace(x.ID+" "+x.Title))
 	return []string{" " + t.Paint(t.Good, t.Clip(style.Clean(text), w-2))}
 }
 

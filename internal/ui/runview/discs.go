@@ -25,7 +25,7 @@ func (m *Model) discJob() *state.DiscJob {
 	return m.d.DiscJobs[m.disc]
 }
 
-// discWord says in a word or two what goes on with a disc.
+// discWord says in a word or two how far a disc is.
 func discWord(t *style.Theme, j *state.DiscJob) (string, color.Color) {
 	switch {
 	case j.Paused:
@@ -61,7 +61,8 @@ func (m *Model) discLane(t *style.Theme, w, n int) string {
 	}
 	word, colour := discWord(t, j)
 	cursor := m.disc == n && m.part == lanes
-	cells := []style.Cell{{Text: j.Drive, Width: nameWidth, Bold: m.disc == n}, {Text: word, Width: stateWidth, FG: colour}}
+	cells := []style.Cell{{Text: j.Drive, Width: nameWidth, Bold: m.disc == n}, {Text: word, Width: stateWidth,
+		FG: colour}}
 	rest := w - 1 - nameWidth - stateWidth - 3
 	if !j.Running() && !j.Paused || j.Waits || j.Of == 0 {
 		say := j.What
@@ -159,7 +160,8 @@ func (m *Model) drawDisc(t *style.Theme, j *state.DiscJob, w, h int) []string {
 		for _, s := range places[:min(len(places), 6)] {
 			words = append(words, fmt.Sprintf("%s+%d", size.Exact(s.First), s.Count))
 		}
-		say(t.Dim, "At blocks %s%s", strings.Join(words, ", "), map[bool]string{true: " and more", false: ""}[len(places) > 6])
+		say(t.Dim, "At blocks %s%s", strings.Join(words, ", "), map[bool]string{true: " and more",
+			false: ""}[len(places) > 6])
 	}
 	if r := j.Read; r != nil && r.Result != nil && !busy {
 		if len(r.Result.Hit) > 0 {
@@ -181,10 +183,14 @@ func (m *Model) discActions(j *state.DiscJob) []state.Action {
 	return []state.Action{
 		state.Do("p", word, func() tea.Cmd { return m.d.PauseDisc(j) }).Saying(more).When(j.Paused ||
 			j.Running() && !j.Burns()),
-		state.Do("s", "stop now", func() tea.Cmd { return m.stopDisc(j) }).Saying("end what the drive does").When(j.Running()),
+		state.Do("s", "stop now", func() tea.Cmd {
+			return m.stopDisc(j)
+		}).Saying("end what the drive does").When(j.Running()),
 		state.Do("i", "read the disc", func() tea.Cmd { return m.d.ReadDisc(j.At, false) }).
 			Saying("that lies in the drive now, into your games").When(!j.Running() && !j.Paused),
-		state.Do("e", "eject", func() tea.Cmd { return m.d.EjectDisc(j.At) }).Saying("open the tray").When(!j.Running()),
+		state.Do("e", "eject", func() tea.Cmd {
+			return m.d.EjectDisc(j.At)
+		}).Saying("open the tray").When(!j.Running()),
 	}
 }
 
@@ -202,7 +208,8 @@ func (m *Model) whyDisc(j *state.DiscJob) state.Why {
 	w := state.Why{Lead: j.What + ":"}
 	switch {
 	case j.Paused:
-		w.Say, w.Ways = "paused. What was read stays, also when you quit.", []string{"p resumes, with any copy of the disc"}
+		w.Say, w.Ways = "paused. What was read stays, also when you quit.",
+			[]string{"p resumes, with any copy of the disc"}
 	case !j.Running():
 		w.Lead, w.Say = "", j.Outcome()
 		if !j.Burns() && j.Bad > 0 {

@@ -162,8 +162,9 @@ func (m *Model) drawLane(t *style.Theme, w, n int) string {
 	if wide {
 		nameWidth, stateWidth = 17, 20
 	}
-	cells := []style.Cell{{Text: p.Name, Width: nameWidth, Bold: n == m.d.Target && m.disc < 0}, {Text: status, Width: stateWidth,
-		FG: colour}}
+	cells := []style.Cell{{Text: p.Name, Width: nameWidth, Bold: n == m.d.Target && m.disc < 0}, {Text: status,
+		Width: stateWidth,
+		FG:    colour}}
 	cursor := n == m.d.Target && m.part == lanes && m.disc < 0
 	rest := w - 1 - nameWidth - stateWidth - 3
 	if s := m.d.Targets[n].Serving; s != nil && (l == nil || !l.Running()) {

@@ -59,7 +59,7 @@ type DiscProgress struct {
 // Running reports whether the drive works.
 func (j *DiscJob) Running() bool { return !j.ended && !j.Paused }
 
-// Ended reports whether the drive has been let go of.
+// Ended reports whether the drive is free again.
 func (j *DiscJob) Ended() bool { return j.ended }
 
 // Burns reports whether a disc is written.
@@ -208,8 +208,8 @@ func (j *DiscJob) Outcome() string {
 	case j.Burns() && j.Burnt != nil:
 		r := j.Burnt
 		if bad := len(r.Differ) + len(r.Unread); bad > 0 {
-			return fmt.Sprintf("%s: %s of the disc cannot be read back as written. Burn it again on another disc, at a "+
-				"lower speed.", j.What, size.Count(bad, "block"))
+			return fmt.Sprintf("%s: %s of the disc cannot be read back as written. Burn it again on another disc, "+
+				"at a lower speed.", j.What, size.Count(bad, "block"))
 		}
 		return fmt.Sprintf("Done: %s, all of it read back and the same. The tray is open.", j.What)
 	case j.Shelf:

@@ -151,6 +151,15 @@ func (d *State) DiscDrive(at string) *DiscDrive {
 	return nil
 }
 
+// freeDisc is the drive at an address; nil for one that is busy, which is said, and for none.
+func (d *State) freeDisc(at string) *DiscDrive {
+	if d.DiscJob(at) != nil {
+		d.Notice = "The drive is busy: see Run (4)."
+		return nil
+	}
+	return d.DiscDrive(at)
+}
+
 // NewDisc is the first drive in which a disc lies that is not among the games; nil for none.
 func (d *State) NewDisc() *DiscDrive {
 	for i := range d.Discs {
@@ -182,12 +191,9 @@ func (d *State) discFolder() string {
 
 // ReadDisc begins to read the disc in a drive into the first folder of games, or a shelf of discs one after the other.
 func (d *State) ReadDisc(at string, shelf bool) tea.Cmd {
-	x, dir := d.DiscDrive(at), d.discFolder()
+	x, dir := d.freeDisc(at), d.discFolder()
 	switch {
 	case x == nil:
-		return nil
-	case d.DiscJob(at) != nil:
-		d.Notice = "The drive is busy: see Run (4)."
 		return nil
 	case dir == "":
 		d.Notice = "There is no folder of games to read into: add one in Games (1) with a."
@@ -196,17 +202,15 @@ func (d *State) ReadDisc(at string, shelf bool) tea.Cmd {
 		d.Notice = Sentence(x.Words())
 		return nil
 	}
-	return d.startDisc(&DiscJob{At: at, Drive: x.Drive, Dir: dir, Shelf: shelf, What: strings.TrimSpace(x.ID + " " + x.Title)})
+	return d.startDisc(&DiscJob{At: at, Drive: x.Drive, Dir: dir, Shelf: shelf,
+		What: strings.TrimSpace(x.ID + " " + x.Title)})
 }
 
 // AskBurn asks which title goes on the empty disc in a drive; like is what is proposed.
 func (d *State) AskBurn(at, like string) tea.Cmd {
-	x := d.DiscDrive(at)
+	x := d.freeDisc(at)
 	switch {
 	case x == nil:
-		return nil
-	case d.DiscJob(at) != nil:
-		d.Notice = "The drive is busy: see Run (4)."
 		return nil
 	case x.Trouble != "" || x.Room == 0:
 		d.Notice = "To burn, put an empty disc in: " + x.Words() + "."
@@ -337,8 +341,7 @@ func (d *State) SetSettled(m SettledMsg) {
 
 // EjectDisc opens the tray of a drive.
 func (d *State) EjectDisc(at string) tea.Cmd {
-	if d.DiscJob(at) != nil {
-		d.Notice = "The drive is busy: stop what it does first, in Run (4)."
+	if d.freeDisc(at) == nil {
 		return nil
 	}
 	access, ctx := d.DiscAccess, d.Ctx
