@@ -61,6 +61,11 @@ func (m *Model) Number() string {
 		}
 		bad = bad || !l.Running() && !l.Report.All()
 	}
+	for _, j := range m.d.DiscJobs {
+		if j.Running() && !j.Waits {
+			some, running, share = true, true, min(share, j.Share())
+		}
+	}
 	switch {
 	case !some:
 		return "-"

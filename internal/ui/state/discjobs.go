@@ -29,14 +29,16 @@ type DiscJob struct {
 	Began time.Time
 	DiscProgress
 
-	Paused bool
-	Err    error
-	ended  bool
-	from   int64 // bytes that were done when this stage began
+	Paused  bool
+	Err     error
+	ended   bool
+	started time.Time
+	from    int64 // bytes that were done when this stage began
 
 	title *title.Title // that is burnt
 	disc  int
 	rules []loader.DiscRule
+	test  bool // it is gone through with the laser off first
 	stop  context.CancelFunc
 }
 
@@ -143,12 +145,12 @@ func (d *State) PauseDisc(j *DiscJob) tea.Cmd {
 // startDisc begins to read or burn.
 func (d *State) startDisc(j *DiscJob) tea.Cmd {
 	ctx, cancel := context.WithCancel(d.Ctx)
-	j.stop, j.Began = cancel, time.Now()
+	j.stop, j.Began, j.started = cancel, time.Now(), time.Now()
 	j.Name = j.What
 	d.DiscJobs = append(slices.DeleteFunc(d.DiscJobs, func(x *DiscJob) bool { return x.At == j.At && !x.Running() }), j)
 	found := newest[DiscJobMsg]()
 	w := &discWork{at: j.At, dir: j.Dir, shelf: j.Shelf, access: d.DiscAccess, set: d.Set, title: j.title, disc: j.disc,
-		rules: j.rules, offsets: d.DiscAccess.Offsets, now: DiscProgress{Name: j.What}}
+		rules: j.rules, test: j.test, offsets: d.DiscAccess.Offsets, now: DiscProgress{Name: j.What}}
 	w.emit = func() { found.emit(DiscJobMsg{of: j, now: w.now, feed: found}) }
 	d.running.Add(1)
 	found.start(func() {
@@ -187,7 +189,7 @@ func (d *State) SetDiscJob(m DiscJobMsg) (cmd tea.Cmd, refresh bool) {
 		j.Err = nil // which is how a shelf ends
 	}
 	d.Notice = j.Outcome()
-	cmd = d.FindDiscs()
+	cmd = tea.Batch(d.FindDiscs(), announceEnd(j.Drive, d.Notice, time.Since(j.started)))
 	if !j.Burns() {
 		cmd = tea.Batch(cmd, d.StartScan())
 	}
@@ -234,6 +236,7 @@ type discWork struct {
 	disc    int
 	rules   []loader.DiscRule
 	offsets map[string]int64
+	test    bool
 	now     DiscProgress
 	last    time.Time
 	emit    func()
@@ -327,12 +330,12 @@ func (w *discWork) burn(ctx context.Context, d *optical.Drive) (err error) {
 	if err != nil {
 		return err
 	}
-	s, err := tray.Settle(discburn.Wanted{Bytes: image.Size, Rules: w.rules})
+	s, err := tray.Settle(discburn.Wanted{Bytes: image.Size, Rules: w.rules, Test: w.test})
 	if err != nil {
 		return fmt.Errorf("nothing was written: %w", err)
 	}
 	w.now.Of = s.Blocks * 2048
-	w.now.Burnt, err = tray.Burn(ctx, d, image, image.Size, s, discburn.Options{
+	w.now.Burnt, err = tray.Burn(ctx, d, image, image.Size, s, discburn.Options{Test: w.test,
 		Progress: func(stage discburn.Stage, at, of int64) {
 			w.say(stage != w.now.Stage, func(p *DiscProgress) {
 				if p.Stage = stage; of > 0 {

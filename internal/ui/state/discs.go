@@ -278,28 +278,29 @@ func (d *State) settleBurn(at, words string) tea.Cmd {
 	}
 	copied, rules, access, ctx := *t, d.discRules(t), d.DiscAccess, d.Ctx
 	return func() tea.Msg {
-		s, err := settle(ctx, access, at, &copied, k, rules)
-		return SettledMsg{at: at, t: &copied, disc: k, rules: rules, settled: s, err: err}
+		s, tests, err := settle(ctx, access, at, &copied, k, rules)
+		return SettledMsg{at: at, t: &copied, disc: k, rules: rules, settled: s, tests: tests, err: err}
 	}
 }
 
 func settle(ctx context.Context, access DiscAccess, at string, t *title.Title, k int,
-	rules []loader.DiscRule) (s discburn.Settled, err error) {
+	rules []loader.DiscRule) (s discburn.Settled, tests bool, err error) {
 	image, err := discs.OfTitle(ctx, t, k, false)
 	if err != nil {
-		return s, err
+		return s, false, err
 	}
 	defer func() { err = errors.Join(err, image.Close()) }()
 	drive, err := access.Open(at)
 	if err != nil {
-		return s, err
+		return s, false, err
 	}
 	defer func() { err = errors.Join(err, drive.Close()) }()
 	tray, err := discburn.Look(ctx, drive)
 	if err != nil {
-		return s, err
+		return s, false, err
 	}
-	return tray.Settle(discburn.Wanted{Bytes: image.Size, Rules: rules})
+	s, err = tray.Settle(discburn.Wanted{Bytes: image.Size, Rules: rules})
+	return s, tray.Burner.Tests, err
 }
 
 // A SettledMsg is how a title would be burnt.
@@ -309,6 +310,7 @@ type SettledMsg struct {
 	disc    int
 	rules   []loader.DiscRule
 	settled discburn.Settled
+	tests   bool // the drive can go through it with the laser off
 	err     error
 }
 
@@ -336,7 +338,14 @@ func (d *State) SetSettled(m SettledMsg) {
 	}
 	j := &DiscJob{At: m.at, Drive: x.Drive, What: strings.TrimSpace(m.t.Discs[m.disc].ID + " " + name), title: m.t,
 		disc: m.disc, rules: m.rules}
-	d.Agree(prompt, hint, func() tea.Cmd { return d.startDisc(j) })
+	var other []Action
+	if m.tests {
+		other = append(other, Do("t", "test first", func() tea.Cmd {
+			j.test = true
+			return d.startDisc(j)
+		}).Saying("go through it with the laser off, and then burn it"))
+	}
+	d.Agree(prompt, hint, func() tea.Cmd { return d.startDisc(j) }, other...)
 }
 
 // EjectDisc opens the tray of a drive.
