@@ -195,6 +195,9 @@ func (r *preparing) run(cmd *cobra.Command, what string) (err error) {
 	return nil
 }
 
+// mostListedSaves is how many saves are named that are on a drive.
+const mostListedSaves = 10
+
 // typedName asks for the drive's name.
 func typedName(in io.Reader, out io.Writer, d *drives.Drive, p *prepare.Plan) (string, error) {
 	nobody := usageError{fmt.Errorf("no terminal to type the drive's name: confirm with --erase %q", consentWord(d))}
@@ -246,6 +249,13 @@ func printReady(out io.Writer, p *prepare.Plan) {
 	printLeft(out, p.Left)
 	if p.Loses != "" {
 		fmt.Fprintf(out, "\n  This will be lost: %s.\n", p.Loses)
+	}
+	for i := range p.Saves {
+		if i == mostListedSaves {
+			fmt.Fprintf(out, "    and %d more saves\n", len(p.Saves)-i)
+			break
+		}
+		fmt.Fprintf(out, "  Kept first: %s\n", p.Saves[i].Path)
 	}
 	fmt.Fprintln(out)
 	for i, s := range p.Steps {

@@ -186,20 +186,25 @@ func Volume(ctx context.Context, sys drives.System, d *drives.Drive, v *drives.V
 	return c
 }
 
-func volume(ctx context.Context, sys drives.System, d *drives.Drive, v *drives.Volume, set *loader.Set) (*Contents,
-	error) {
-	var p target.Target
-	var err error
+// Open opens a volume of a drive: through its mount where there is one, else itself; nil for one that cannot be read here.
+func Open(ctx context.Context, sys drives.System, d *drives.Drive, v *drives.Volume) (target.Target, error) {
 	switch {
 	case len(v.MountedAt) > 0:
-		p, err = folder.Open(v.MountedAt[0], folder.Options{})
+		return folder.Open(v.MountedAt[0], folder.Options{})
 	case v.Ours():
-		p, err = drive.On(ctx, sys, d, v, drive.Options{})
-	default:
-		return &Contents{}, nil
+		return drive.On(ctx, sys, d, v, drive.Options{})
 	}
+	return nil, nil
+}
+
+func volume(ctx context.Context, sys drives.System, d *drives.Drive, v *drives.Volume, set *loader.Set) (*Contents,
+	error) {
+	p, err := Open(ctx, sys, d, v)
 	if err != nil {
 		return nil, err
+	}
+	if p == nil {
+		return &Contents{}, nil
 	}
 	defer p.Close()
 	entries, err := p.List(ctx, nil)

@@ -110,6 +110,9 @@ func ParseProfile(file string, data []byte) (*Profile, error) {
 	for _, f := range p.FirstBoot.Folders {
 		c.fields("first-boot.folders", f, []Field{FieldPlatform})
 	}
+	for i := range p.Saves {
+		c.save(at("save", i), &p.Saves[i])
+	}
 	for i := range p.Discs {
 		c.disc(at("disc", i), &p.Discs[i])
 	}

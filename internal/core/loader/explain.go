@@ -57,6 +57,11 @@ func (p *Profile) Explain() []Section {
 		with = append(with, p.listSentence(&p.Lists[i]))
 	}
 	add("Files for each title", with)
+	var kept []string
+	for i := range p.Saves {
+		kept = append(kept, p.Saves[i].sentence())
+	}
+	add("What belongs to the player", kept)
 	add("Its own files", p.kitSentences())
 	var boot []string
 	if f := &p.FirstBoot; len(f.Folders) > 0 {

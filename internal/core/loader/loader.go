@@ -188,6 +188,9 @@ func (s *Set) Check(p *Profile) error {
 	for i := range p.Examples {
 		look(at("example", i), []string{p.Examples[i].Platform}, nil)
 	}
+	for i := range p.Saves {
+		look(at("save", i), p.Saves[i].Platforms, nil)
+	}
 	for i := range p.Discs {
 		look(at("disc", i), p.Discs[i].Platforms, nil)
 	}

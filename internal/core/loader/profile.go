@@ -32,6 +32,7 @@ type Profile struct {
 	SystemImages []SystemImage `toml:"system-image"`
 	FirstBoot    FirstBoot     `toml:"first-boot"`
 	Discs        []DiscRule    `toml:"disc"`
+	Saves        []SaveRule    `toml:"save"`
 	WaysOut      []WayOut      `toml:"way-out"`
 	Checklist    []Check       `toml:"checklist"`
 	Examples     []Example     `toml:"example"`

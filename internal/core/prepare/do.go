@@ -64,6 +64,12 @@ func (p *Plan) Do(ctx context.Context, sys drives.System, consent drives.Consent
 			emit(Event{step, len(p.Steps), p.Steps[step]})
 		}
 	}
+	if len(p.Saves) > 0 {
+		next()
+		if err := p.keepSaves(ctx, sys); err != nil {
+			return nil, fmt.Errorf("nothing was written, as the saves on it could not be kept: %w", err)
+		}
+	}
 	m, err := sys.Open(ctx, p.Drive, drives.Erasing, consent)
 	if err != nil {
 		return nil, err

@@ -15,6 +15,7 @@ import (
 	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/plan"
+	"polytome/internal/core/saves"
 	"polytome/internal/core/source"
 	"polytome/internal/core/title"
 	"polytome/internal/drives"
@@ -34,6 +35,8 @@ type Request struct {
 	Wanted     bench.Target  // which of them are to go onto it; all of them where it has no name
 	Kit        string        // folder or archive with the loader's own files, as they were downloaded
 	Editions   []string      // of the kit: one of each kind
+	// Vault is where saves are kept that are on the drive; the usual one where it has no folder.
+	Vault saves.Vault
 }
 
 // A Reason is why something is as it is.
@@ -72,9 +75,11 @@ type Plan struct {
 	Before     []Slice          `json:"before"`
 	After      []Slice          `json:"after"`
 	Loses      string           `json:"loses"` // in a sentence; "" for nothing
-	Folders    []string         `json:"folders,omitempty"`
-	Kit        []File           `json:"kit,omitempty"`
-	Steps      []string         `json:"steps"`
+	// Saves are what players have reached: they are kept first.
+	Saves   []saves.Save `json:"saves,omitempty"`
+	Folders []string     `json:"folders,omitempty"`
+	Kit     []File       `json:"kit,omitempty"`
+	Steps   []string     `json:"steps"`
 	// Notes are what is to be known before, such as files of the kit that are missing.
 	Notes []string `json:"notes,omitempty"`
 	// Left is what is wanted and will not go onto it.
@@ -85,6 +90,9 @@ type Plan struct {
 	table   *partition.Table
 	start   int64
 	length  int64
+
+	set   *loader.Set
+	vault saves.Vault
 
 	opener source.Opener // of files of the kit
 }
@@ -123,6 +131,10 @@ func Make(ctx context.Context, sys drives.System, d *drives.Drive, set *loader.S
 	}
 	p.picture()
 	p.loses(ctx, sys, set)
+	if p.vault = r.Vault; p.vault.Dir == "" {
+		p.vault = saves.Usual()
+	}
+	p.findSaves(ctx, sys, set)
 	p.folders(r)
 	if err := p.kit(r); err != nil {
 		return nil, err
@@ -225,6 +237,9 @@ func (p *Plan) folders(r Request) {
 // steps names what will be done.
 func (p *Plan) steps() {
 	add := func(format string, args ...any) { p.Steps = append(p.Steps, fmt.Sprintf(format, args...)) }
+	if len(p.Saves) > 0 {
+		add("keep %s in %s", size.Count(len(p.Saves), "save"), p.vault.Dir)
+	}
 	switch {
 	case p.Part > 0:
 		add("keep the partition table, and all but partition %d", p.Part)
