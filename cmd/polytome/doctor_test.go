@@ -91,7 +91,7 @@ func TestShellsCompleteWhatFlagsMayBe(t *testing.T) {
 
 func TestSettingsOfTheProgram(t *testing.T) {
 	dir := ownFolders(t)
-	assert.Contains(t, ok(t, "config"), "theme   auto")
+	assert.Contains(t, ok(t, "config"), "theme        auto")
 	ok(t, "config", "theme", "contrast")
 	assert.Equal(t, "contrast\n", ok(t, "config", "theme"))
 	assert.FileExists(t, filepath.Join(dir, "config", "polytome", "config.toml"))

@@ -109,7 +109,8 @@ Exit status: 0 all done, 1 failed, 2 wrong usage, 3 done but not everything fitt
 	prints.flags(root)
 	root.Flags().BoolVar(&opt.ascii, "ascii", false, "draw with ASCII characters only")
 	root.AddCommand(demoCommand(), scanCommand(), verifyCommand(), imageCommand(), fitCommand(), planCommand(),
-		fillCommand(), runsCommand(), restoreCommand(), checkCommand(), checklistCommand(), coversCommand(),
+		fillCommand(), runsCommand(), restoreCommand(), savesCommand(), checkCommand(), checklistCommand(),
+		coversCommand(),
 		treeCommand(), loadersCommand(), simulatorCommand(), drivesCommand(), connectionsCommand(), drawCommand(),
 		slabCommand(), discCommand(), serveCommand(), doctorCommand(), configCommand())
 	onlyGroups(root)

@@ -186,7 +186,8 @@ func Volume(ctx context.Context, sys drives.System, d *drives.Drive, v *drives.V
 	return c
 }
 
-// Open opens a volume of a drive: through its mount where there is one, else itself; nil for one that cannot be read here.
+// Open opens a volume of a drive: through its mount where there is one, else itself; nil for one that cannot be read
+// here.
 func Open(ctx context.Context, sys drives.System, d *drives.Drive, v *drives.Volume) (target.Target, error) {
 	switch {
 	case len(v.MountedAt) > 0:

@@ -76,7 +76,8 @@ func (p *Plan) keepSaves(ctx context.Context, sys drives.System) error {
 			continue
 		}
 		place := saves.Place{Target: t, Name: fmt.Sprintf("%s (%s, %s)", volumeName(v), v.Shown(), size.Format(v.Size)),
-			ID: fmt.Sprintf("%s#%d", cmp.Or(p.Drive.Serial, p.Drive.Path), v.Number), Why: "before the drive was prepared"}
+			ID:  fmt.Sprintf("%s#%d", cmp.Or(p.Drive.Serial, p.Drive.Path), v.Number),
+			Why: "before the drive was prepared"}
 		_, _, err = p.vault.Keep(ctx, place, found)
 		if bad := t.Close(); err == nil {
 			err = bad

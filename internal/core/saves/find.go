@@ -16,7 +16,8 @@ import (
 // A Save is one of a title, or one that several titles share.
 type Save struct {
 	Loader string `json:"loader"`
-	// Of is the title that it is of, by what its path says: its ID where the path has it, else its name; "" for a shared
+	// Of is the title that it is of, by what its path says: its ID where the path has it, else its name; "" for a
+	// shared
 	// one.
 	Of       string    `json:"of,omitempty"`
 	Shared   bool      `json:"shared,omitempty"`
@@ -40,8 +41,12 @@ type File struct {
 // Find finds the saves that a loader keeps at an attachment ("" for any) in a listing, in the order of their paths.
 func Find(p *loader.Profile, attachment string, entries []target.Entry) (out []Save) {
 	claimed := map[string]bool{}
-	for i := range p.Saves {
-		r := &p.Saves[i]
+	rules := slices.Clone(p.Saves)
+	slices.SortStableFunc(rules, func(a, b loader.SaveRule) int { // shared ones have names that others would match
+		return cmp.Compare(len(b.Shared), len(a.Shared))
+	})
+	for i := range rules {
+		r := &rules[i]
 		if !r.Holds(attachment) {
 			continue
 		}

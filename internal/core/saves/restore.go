@@ -24,10 +24,18 @@ type Restored struct {
 }
 
 // Restore puts a version on a target, to a path there ("" for its own). What is there now is kept first; where that
-// fails, nothing is written. Every file is written beside the one that it replaces, read back, and then put in its place.
+// fails, nothing is written. Every file is written beside the one that it replaces, read back, and then put in its
+// place.
 func (v Vault) Restore(ctx context.Context, p Place, x *Version, to string) (r Restored, err error) {
 	if to == "" {
 		to = x.Path
+	}
+	if c, ok := p.Target.(target.Claimer); ok {
+		release, err := c.Claim()
+		if err != nil {
+			return r, err
+		}
+		defer release()
 	}
 	now, err := at(ctx, p.Target, x, to)
 	if err != nil {

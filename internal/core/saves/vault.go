@@ -25,7 +25,8 @@ import (
 	"polytome/internal/wholefile"
 )
 
-// A Vault is a folder of this computer with every version of every save that was kept: the bytes of each file once, under
+// A Vault is a folder of this computer with every version of every save that was kept: the bytes of each file once,
+// under
 // files/ by their SHA-256, and list.toml, which says what they are. It can be read without the program.
 type Vault struct {
 	Dir string
@@ -115,7 +116,7 @@ func (v Vault) Version(number int) (*Version, error) {
 }
 
 // hold has no other process change the vault until release.
-func (v Vault) hold() (release func(), err error) {
+func (v Vault) hold(ctx context.Context) (release func(), err error) {
 	if err := os.MkdirAll(filepath.Join(v.Dir, filesName), 0o700); err != nil {
 		return nil, err
 	}
@@ -123,17 +124,20 @@ func (v Vault) hold() (release func(), err error) {
 	if err != nil {
 		return nil, err
 	}
-	for range 600 {
+	for { // the others end, or are ended, before long
 		taken, err := lockfile.Take(f)
 		if err != nil {
 			return nil, errors.Join(err, f.Close())
 		}
-		if taken {
+		if !taken {
 			return func() { _ = f.Close() }, nil
 		}
-		time.Sleep(100 * time.Millisecond)
+		select {
+		case <-ctx.Done():
+			return nil, errors.Join(ctx.Err(), f.Close())
+		case <-time.After(50 * time.Millisecond):
+		}
 	}
-	return nil, errors.Join(errors.New("another Polytome keeps saves, and does not end"), f.Close())
 }
 
 // object is where the bytes with a sum are.
@@ -148,12 +152,13 @@ type Place struct {
 }
 
 // Keep copies saves into the vault, and reads them back. A save that is there as it is, from the same place, is no new
-// version. It returns a version for each, and how many of them are new. On an error, those that were kept before it are.
+// version. It returns a version for each, and how many of them are new. On an error, those that were kept before it
+// are.
 func (v Vault) Keep(ctx context.Context, p Place, all []Save) (kept []Version, fresh int, err error) {
 	if len(all) == 0 {
 		return nil, 0, nil
 	}
-	release, err := v.hold()
+	release, err := v.hold(ctx)
 	if err != nil {
 		return nil, 0, fmt.Errorf("keeping saves: %w", err)
 	}
@@ -209,6 +214,24 @@ func newest(all []Version, id, path string) *Version {
 // same reports whether files have the same bytes.
 func same(a, b []File) bool {
 	return slices.EqualFunc(a, b, func(a, b File) bool { return a.Path == b.Path && a.SHA256 == b.SHA256 })
+}
+
+// Same reports whether a save on a target is what a version has: by lengths and times, and by the bytes where the times
+// alone differ. What cannot be read is not the same.
+func Same(ctx context.Context, t target.Target, s *Save, x *Version) bool {
+	return slices.EqualFunc(s.Files, x.Files, func(a, b File) bool {
+		if a.Path != b.Path || a.Size != b.Size || a.Modified.Equal(b.Modified) {
+			return a.Path == b.Path && a.Size == b.Size
+		}
+		c, err := t.Open(ctx, path.Join(s.Path, a.Path))
+		if err != nil {
+			return false
+		}
+		defer c.Close() // which was read from
+		h := sha256.New()
+		_, err = io.Copy(h, io.NewSectionReader(c, 0, c.Size()))
+		return err == nil && hex.EncodeToString(h.Sum(nil)) == b.SHA256
+	})
 }
 
 // take copies a file into the vault, and reads it back there.
