@@ -319,8 +319,8 @@ func savesRestoreCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "restore NUMBER [TARGET]",
 		Short: "Put a kept save back, on any target",
-		Long: `Restore puts a version of a save on a target. What is there now is kept first, so that nothing is lost; if
-that fails, nothing is written. Every file is read back before it takes the place of the old one.`,
+		Long: `Restore puts a version of a save on a target. What is there now is kept first, so that nothing is
+lost; if that fails, nothing is written. Every file is read back before it takes the place of the old one.`,
 		Example: `  polytome saves restore 12 /media/stick
   polytome saves restore 12 --bench season.toml --target "Ferry share"
   polytome saves restore 12 /media/stick --as ROWAN/cards/shared-2.crd`,
@@ -368,8 +368,8 @@ func savesCopyCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "copy TITLE FROM TO",
 		Short: "Copy the save of a title from one target to another",
-		Long: `Copy brings the saves of a title, by its ID or name as the save's path has it, from one target to another of
-the same loader, through the vault. What is on the other one is kept first.`,
+		Long: `Copy brings the saves of a title, by its ID or name as the save's path has it, from one target to
+another of the same loader, through the vault. What is on the other one is kept first.`,
 		Example: `  polytome saves copy VSP-20417 /media/north /media/south`,
 		Args:    needArgs(3, "the title, and the two targets"),
 		RunE: func(cmd *cobra.Command, args []string) error {

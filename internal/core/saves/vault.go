@@ -39,7 +39,7 @@ func Usual() Vault { return Vault{filepath.Join(xdg.DataHome, "polytome", "saves
 type Version struct {
 	Number int       `toml:"number" json:"number"` // from 1, never given again
 	Kept   time.Time `toml:"kept" json:"kept"`
-	// Target is where it was: what the target is called, and what tells it from others, such as its volume's serial.
+	// Target is the name of the target that it was on, and ID what no other has, such as its address.
 	Target string `toml:"target" json:"target"`
 	ID     string `toml:"target-id" json:"target-id"`
 	Loader string `toml:"loader" json:"loader"`
@@ -143,7 +143,7 @@ func (v Vault) hold(ctx context.Context) (release func(), err error) {
 // object is where the bytes with a sum are.
 func (v Vault) object(sum string) string { return filepath.Join(v.Dir, filesName, sum[:2], sum) }
 
-// A Place is where saves are: a target, and how it is told from others.
+// A Place is where saves are: a target, its name, and an ID that no other has.
 type Place struct {
 	Target target.Target
 	Name   string
