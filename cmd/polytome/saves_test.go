@@ -30,7 +30,7 @@ func TestSavesAreKeptAndPutBack(t *testing.T) {
 	coretest.Write(t, dir, "season.toml",
 		[]byte("format = 1\nname = 'season'\n[[target]]\nname = 'Stick'\nat = 'stick'\n"+
 			"loader = 'rowan'\nas = 'fat32'\ncapacity = '1GiB'\n[[target]]\nname = 'Gone'\n"+
-		"at = 'nowhere'\nloader = 'rowan'\n"))
+			"at = 'nowhere'\nloader = 'rowan'\n"))
 	stick, other := filepath.Join(dir, "stick"), filepath.Join(dir, "other")
 
 	assert.Contains(t, run("list"), "No saves are kept yet.")
