@@ -137,6 +137,7 @@ func TestWhatWouldSpoilADisc(t *testing.T) {
 	vesper := []loader.DiscRule{{Media: []string{"DVD-R", "CD-R"}, Best: 6, Highest: 16, Layers: 1}}
 	corvane := []loader.DiscRule{{Media: []string{"DVD+R"}, Drive: "LARK", Best: 4, Highest: 8},
 		{Media: []string{"DVD+R", "DVD-R"}, Drive: "WREN", Highest: 16}}
+	oneLayer := []loader.DiscRule{{Media: []string{"DVD+R DL"}, Layers: 1}}
 	slowOnly := []loader.DiscRule{{Media: []string{"DVD-R"}, Highest: 1}}
 	for _, x := range []struct {
 		kind   uint16
@@ -156,6 +157,7 @@ func TestWhatWouldSpoilADisc(t *testing.T) {
 		{kind: sim.CDR, w: discburn.Wanted{Rules: vesper}, speed: "8x", warned: "best is 6x, but 8x is the lowest"},
 		{kind: sim.DVDPlusR, w: discburn.Wanted{Rules: vesper},
 			say: "the console does not read DVD+R: put in an empty disc of the kind DVD-R or CD-R"},
+		{kind: sim.DVDPlusRDL, w: discburn.Wanted{Rules: oneLayer}, say: "does not read DVD+R DL"},
 		{kind: sim.DVDPlusRDL, w: discburn.Wanted{Rules: vesper}, say: "does not read DVD+R DL"},
 		{kind: sim.DVDR, w: discburn.Wanted{Rules: corvane}, speed: "8x",
 			warned: "a console with the drive LARK does not read DVD-R"},

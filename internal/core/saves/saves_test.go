@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -65,12 +67,18 @@ func TestSavesAreFound(t *testing.T) {
 		dir := t.TempDir()
 		for _, f := range x.files {
 			coretest.Write(t, dir, f, []byte(f))
+			if f := target.TemporaryName(f); strings.HasSuffix(path.Dir(f), "state") { // what an interrupted run left
+				coretest.Write(t, dir, f, nil)
+			}
 		}
 		got := map[string]string{}
 		for _, s := range find(t, dir, name) {
 			got[s.Path] = s.Of
 			assert.Equal(t, name, s.Loader)
 			assert.NotEmpty(t, s.Files)
+			for _, f := range s.Files {
+				assert.False(t, target.IsTemporary(f.Path), f.Path)
+			}
 			assert.NotZero(t, s.Modified)
 		}
 		assert.Equal(t, x.want, got, name)
@@ -157,6 +165,10 @@ for v in tomllib.load(open(d + "/list.toml", "rb"))["version"]:
 		0o600))
 	_, err = v.Export(&one, t.TempDir())
 	assert.ErrorContains(t, err, "is damaged")
+	require.NoError(t, os.Remove(filepath.Join(dir, "saves/CVN00117/three")))
+	keep() // the bytes that are damaged are still on the target
+	_, err = v.Export(&one, t.TempDir())
+	assert.NoError(t, err, "they are whole again")
 	_, err = v.Version(99)
 	assert.EqualError(t, err, "no save number 99 was kept")
 	require.NoError(t, os.WriteFile(filepath.Join(v.Dir, "list.toml"), []byte("format = 7\n"), 0o600))
