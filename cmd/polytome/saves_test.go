@@ -121,3 +121,43 @@ func imagePart(t *testing.T, image, dir string) string {
 	judge.Run(t, "dd", "if="+image, "of="+part, "bs=1M", "skip=4", "status=none")
 	return part
 }
+
+// TestSavesAreKeptBeforeARunRemoves something, and nothing goes where they cannot be kept.
+func TestSavesAreKeptBeforeARunRemoves(t *testing.T) {
+	ownFolders(t)
+	t.Setenv("XDG_DATA_HOME", t.TempDir())
+	dir := t.TempDir()
+	coretest.Write(t, dir, "games/a.iso", coretest.Image(t, coretest.Inf("VSP-20001", "Mosswick", "1/1", "full")))
+	coretest.Write(t, dir, "games/b.iso", coretest.Image(t, coretest.Inf("VSP-20002", "Another", "1/1", "full")))
+	coretest.Write(t, dir, "stick/ROWAN/rowan.cfg", []byte("look=stick\n"))
+	coretest.Write(t, dir, "stick/ROWAN/rowan.run", []byte("x"))
+	bench := func(titles string) string {
+		coretest.Write(t, dir, "season.toml",
+			[]byte("format = 1\nname = 'season'\n[[source]]\npath = 'games'\n[[target]]\n"+
+				"name = 'Stick'\nat = 'stick'\nas = 'fat32'\ncapacity = '1GiB'\nloader = 'rowan'\ndelete-others = true\n"+
+				"everything = false\ntitles = ["+titles+"]\n"))
+		return filepath.Join(dir, "season.toml")
+	}
+	ok(t, "fill", "--bench", bench("'VSP-20001', 'VSP-20002'"))
+	card := filepath.Join(dir, "stick", "ROWAN", "cards", "VSP-20001.crd")
+	coretest.Write(t, dir, "stick/ROWAN/cards/VSP-20001.crd", []byte(strings.Repeat("s", 6<<20)))
+	game := filepath.Join(dir, "stick", "FULL", "VSP-20001 - Mosswick.iso")
+
+	t.Setenv("XDG_DATA_HOME", filepath.Join(game, "no-folder")) // where nothing can be kept
+	status, out, errs := polytome(t, "fill", "--bench", bench("'VSP-20002'"), "--remove")
+	assert.NotEqual(t, statusDone, status)
+	assert.Contains(t, out+errs, "the saves on it cannot be kept")
+	assert.FileExists(t, game, "nothing was removed")
+
+	t.Setenv("XDG_DATA_HOME", t.TempDir())
+	out = ok(t, "fill", "--bench", bench("'VSP-20002'"), "--remove")
+	assert.Contains(t, out, "1 save on it is kept first, in "+os.Getenv("XDG_DATA_HOME"))
+	assert.NoFileExists(t, game)
+	assert.FileExists(t, card, "what belongs to the player stays")
+	assert.Contains(t, ok(t, "saves", "list"), "VSP-20001")
+	require.NoError(t, os.Remove(card))
+	ok(t, "saves", "restore", "1", filepath.Join(dir, "stick"))
+	got, err := os.ReadFile(card)
+	require.NoError(t, err)
+	assert.True(t, strings.Repeat("s", 6<<20) == string(got))
+}

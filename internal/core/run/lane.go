@@ -212,6 +212,15 @@ func (l *Lane) carryOut(ctx context.Context) {
 			return
 		}
 	}
+	if l.job.Before != nil {
+		if err := l.job.Before(ctx, l.to); err != nil {
+			l.lose(err)
+			if ctx.Err() == nil {
+				l.failed("nothing was written: " + err.Error())
+			}
+			return
+		}
+	}
 	for l.gate(ctx) == nil {
 		steps, beside := l.next()
 		switch {

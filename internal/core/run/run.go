@@ -149,6 +149,9 @@ type Job struct {
 	// Open opens the target. It is named again when the target has gone away.
 	Open func(ctx context.Context) (target.Target, error)
 	Options
+	// Before runs once, when the target is open and this run's alone, before the first step: where it fails, nothing is
+	// done. Nil for nothing.
+	Before func(ctx context.Context, to target.Target) error
 	// Tell takes events, one at a time. The run waits for it; whoever steers the lane does not.
 	Emit func(Event)
 	// Over is named with the report when everything is closed, before the lane has ended; nil for no one.

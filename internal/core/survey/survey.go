@@ -19,6 +19,7 @@ import (
 	"polytome/internal/core/fix"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/plan"
+	"polytome/internal/core/saves"
 	"polytome/internal/core/scancache"
 	"polytome/internal/core/title"
 	"polytome/internal/size"
@@ -64,6 +65,7 @@ type Look struct {
 	dir      string
 	backupTo string
 	trees    map[string]*fit.Loader // by profile, connection and filesystem: what was laid already
+	reached  *reached               // what players have
 	found    map[int][]string
 	// changed are files on the target that only look like a title's.
 	changed map[string]bool
@@ -79,7 +81,7 @@ type Look struct {
 // again begins another look from what this one has found.
 func (l *Look) again() *Look {
 	c := *l
-	c.Notes, c.trees, c.strange = nil, maps.Clone(l.trees), maps.Clone(l.strange)
+	c.Notes, c.trees, c.strange, c.reached = nil, maps.Clone(l.trees), maps.Clone(l.strange), &reached{}
 	return &c
 }
 
@@ -101,7 +103,8 @@ type Options struct {
 // Take looks at target number n of a bench, and judges the titles for it. A target that is away is
 // judged by what was on it last, where that is remembered, and [Survey.Away] says so.
 func Take(ctx context.Context, b *bench.Bench, n int, titles []title.Title, o Options) (*Survey, error) {
-	s := &Survey{Config: b.Targets[n], Look: &Look{Titles: titles, set: o.Set, dir: b.Resolve(b.Targets[n].At),
+	s := &Survey{Config: b.Targets[n], Look: &Look{Titles: titles, set: o.Set, reached: &reached{},
+		dir:   b.Resolve(b.Targets[n].At),
 		trees: map[string]*fit.Loader{}, strange: map[string]bool{}, small: &sync.Map{},
 		passwords: slices.Clone(b.Passwords)}}
 	if err := s.profiles(b); err != nil {
@@ -380,6 +383,12 @@ func (s *Survey) MakePlan(sheet *fit.Sheet) *plan.Plan {
 		Fixes: s.Config.Fixes, Processors: runtime.GOMAXPROCS(0)})
 	p.Refers = s.Stays()
 	p.Notes = append(p.Notes, s.Notes...)
+	if disturbs(p) {
+		if n := len(s.saves()); n > 0 {
+			p.Notes = append(p.Notes, fmt.Sprintf("%s on it %s kept first, in %s", size.Count(n, "save"),
+				map[bool]string{true: "is", false: "are"}[n == 1], saves.Usual().Dir))
+		}
+	}
 	if n := renumbering(sheet); n > 0 {
 		p.Notes = append(p.Notes, fmt.Sprintf(
 			"%s another number and %s renamed: the numbers follow the order of the list.",
