@@ -95,8 +95,7 @@ func TestADiscGoesToATarget(t *testing.T) {
 }
 
 // TestAShelfOfDiscs is read one after the other, from a drive in another process: the next disc, one that was read
-// before,
-// a scratched one, an empty one, one with sound.
+// before, a scratched one, an empty one, one with sound.
 func TestAShelfOfDiscs(t *testing.T) {
 	ownFolders(t)
 	dir := t.TempDir()

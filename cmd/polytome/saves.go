@@ -155,23 +155,14 @@ func (opt *savesOptions) one(ctx context.Context, at string, c bench.Target, pro
 	if err != nil {
 		return err
 	}
-	var found []saves.Save
-	seen := map[string]bool{}
-	for _, p := range profiles {
-		on := ""
+	found := saves.FindAll(profiles, func(p *loader.Profile) string {
 		if c.Via != "" {
 			if a := p.Attachment(c.Via, facts.Filesystem.Name); a != nil {
-				on = a.Name
+				return a.Name
 			}
 		}
-		for _, s := range saves.Find(p, on, entries) {
-			if !seen[s.Path] {
-				seen[s.Path] = true
-				found = append(found, s)
-			}
-		}
-	}
-	slices.SortFunc(found, func(a, b saves.Save) int { return strings.Compare(a.Path, b.Path) })
+		return ""
+	}, entries)
 	return do(saves.Place{Target: t, Name: c.Name, ID: at}, found)
 }
 

@@ -45,8 +45,7 @@ type sectioned interface {
 }
 
 // passFrom is from how many bytes on they are handed on so. What consoles read is less, and is read first: of a file
-// that
-// is cut short while it is on its way, zeros may arrive.
+// that is cut short while it is on its way, zeros may arrive.
 const passFrom = 128 << 10
 
 type holes interface {
@@ -477,8 +476,7 @@ func (t *talk) serve(ctx context.Context, e *Export) error {
 }
 
 // passes answers a long read with bytes that lie in a file and are in memory. It reports whether it did. What goes
-// wrong
-// with the file on the way is said behind the bytes, as the protocol allows it where answers come in chunks.
+// wrong with the file on the way is said behind the bytes, as the protocol allows it where answers come in chunks.
 func (t *talk) passes(e *Export, r *request, answering *sync.Mutex, hangUp func()) bool {
 	b, can := e.Backend.(sectioned)
 	if !can || !t.chunks || r.command != cmdRead || r.length < passFrom || r.length > MostRequest || t.secure ||

@@ -46,18 +46,15 @@ func (d *Drive) whole(ctx context.Context, cdb, b []byte) error {
 }
 
 // RawSector is how many bytes a sector of a compact disc has, and marksOf how many the marks of one: a bit for each
-// byte
-// that could not be corrected (MMC-6, table 354).
+// byte that could not be corrected (MMC-6, table 354).
 const (
 	RawSector = 2352
 	marksOf   = 294
 )
 
 // ReadRaw reads whole sectors of a compact disc, with all of their headers and codes (MMC-6, 6.19, READ CD). unsure
-// says
-// of each whether the drive marks bytes that it could not correct, which is all there is to tell of sound; marks is
-// false
-// where the drive has no such marks.
+// says of each whether the drive marks bytes that it could not correct, which is all there is to tell of sound; marks
+// is false where the drive has no such marks.
 func (d *Drive) ReadRaw(ctx context.Context, sector int64, b []byte, unsure []bool) (marks bool, err error) {
 	n := len(b) / RawSector
 	cdb := make([]byte, 12)

@@ -169,8 +169,7 @@ func (d *Drive) Reserve(ctx context.Context, blocks int64) error {
 }
 
 // Write writes blocks of 2,048 bytes (MMC-6, 6.44, WRITE(10); 6.45, WRITE(12) where the drive knows no other). While
-// the
-// drive's buffer is full, it waits.
+// the drive's buffer is full, it waits.
 func (d *Drive) Write(ctx context.Context, block int64, b []byte) error {
 	cdb := make([]byte, 12)
 	binary.BigEndian.PutUint32(cdb[2:], uint32(block))

@@ -186,6 +186,10 @@ func TestADiscWaits(t *testing.T) {
 	a.state.ReadDisc("one", false)
 	assert.Contains(t, a.state.Notice, "The drive is busy")
 	send("p")
+	a.state.ReadDisc("one", false)
+	assert.Contains(t, a.state.Notice, "The drive is busy", "its file is still open")
+	assert.Len(t, a.state.DiscJobs, 1)
+	a.state.Notice = "Paused: what was read stays, also when you quit."
 	l.until(t, func() bool {
 		return a.state.DiscJobs[0].Ended() && strings.Contains(text(a), "Paused: what was read stays")
 	})

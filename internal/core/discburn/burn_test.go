@@ -323,8 +323,7 @@ func (w *writes) Do(ctx context.Context, c optical.Command) (int, error) {
 }
 
 // TestTheImageIsReadAhead: the laser goes on when enough is there, a source that halts does not keep the drive from
-// what
-// was read before, and a drive that is busy does not keep the source from being read on.
+// what was read before, and a drive that is busy does not keep the source from being read on.
 func TestTheImageIsReadAhead(t *testing.T) {
 	image := noise(80 << 20)
 	m := sim.New()

@@ -27,9 +27,8 @@ func cpu(b *testing.B) time.Duration {
 }
 
 // BenchmarkReading reads a disc into an image, the simulated drive counted too: how much of one core that takes while a
-// DVD is read at 16 times its speed, with the sums at the end and without, and how many times the work of copying
-// the same
-// bytes with their sums.
+// DVD is read at 16 times its speed, with the sums at the end and without, and how many times the work of copying the
+// same bytes with their sums.
 func BenchmarkReading(b *testing.B) {
 	const blocks = 64 << 10
 	data := noise(blocks)

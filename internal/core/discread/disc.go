@@ -17,8 +17,7 @@ type Disc struct {
 	Medium optical.Medium
 	Tracks []Track
 	// Size is how many bytes a block has in the image: 2,048 of data, or whole sectors of 2,352 where there is more
-	// than
-	// data on the disc.
+	// than data on the disc.
 	Size   int64
 	Blocks int64
 	Blank  bool // nothing was written to it yet
@@ -136,8 +135,7 @@ func (d *Disc) sectors(ctx context.Context, drive *optical.Drive, tracks []optic
 }
 
 // gapOf is where the gap before a track begins: by sub-channel Q; where a drive does not give that, as the standard
-// wants
-// it between data and sound, and else at its start.
+// wants it between data and sound, and else at its start.
 func gapOf(ctx context.Context, d *optical.Drive, before, t optical.Track) (int64, error) {
 	low, high := before.Start, t.Start // of it, and behind it
 	for low < high {

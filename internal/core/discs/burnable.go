@@ -41,10 +41,8 @@ func (e *BadImageError) Error() string {
 }
 
 // ToBurn opens what a path names: an image, a title in any form that holds one track of data, or a folder, which is
-// built
-// into an image on the way, with a label. A bad image is a [*BadImageError]; it can be opened all the same where
-// that is
-// wanted.
+// built into an image on the way, with a label. A bad image is a [*BadImageError]; it can be opened all the same where
+// that is wanted.
 func ToBurn(ctx context.Context, file, label string, set *loader.Set, badToo bool) (*Burnable, error) {
 	info, err := os.Stat(file)
 	if err != nil {

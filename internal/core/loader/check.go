@@ -705,41 +705,6 @@ func (c *checker) recordFields(at string, all []RecordField, bytes int, allowed 
 	}
 }
 
-func (c *checker) kit(k *Kit) {
-	c.each("kit.on", "attachment", k.On, c.attachments())
-	var editions []string
-	for i, e := range k.Editions {
-		c.name(at("kit.edition", i)+".name", e.Name)
-		editions = append(editions, e.Name)
-	}
-	seen := map[string]int{}
-	for i, f := range k.Files {
-		c.inside(at("kit.file", i)+".to", f.To)
-		c.ofTarget(at("kit.file", i)+".when", f.When)
-		for _, from := range f.From {
-			c.pattern(at("kit.file", i)+".from", from)
-		}
-		c.known(f.Text != "" != (len(f.From) > 0), at("kit.file", i),
-			"a kit file has either from (patterns of the user's file) or text, not both")
-		c.each(at("kit.file", i)+".editions", "edition", f.Editions, editions)
-		c.each(at("kit.file", i)+".on", "attachment", f.On, c.attachments())
-		if j, twice := seen[strings.ToUpper(f.To)]; twice && len(f.Editions) == 0 {
-			c.known(false, at("kit.file", i)+".to", "file %d of the kit has the same path %s", j+1, f.To)
-		}
-		seen[strings.ToUpper(f.To)] = i
-	}
-}
-
-func (c *checker) setting(at string, s *Setting) {
-	c.known(s.File != "" && s.Key != "", at, "a setting needs a file and a key")
-	c.inside(at+".file", s.File)
-	c.maybe(at+".syntax", "syntax", s.Syntax, syntaxWords)
-	c.known(s.Section == "" || (s.Syntax != "" && s.Syntax != "key=value"), at+".section",
-		"only ini and toml files have sections")
-	c.each(at+".on", "attachment", s.On, c.attachments())
-	c.ofTarget(at+".when", s.When)
-}
-
 // ofTarget checks a condition that can ask for the target only.
 func (c *checker) ofTarget(at string, w Condition) {
 	for _, f := range w.fields() {

@@ -50,15 +50,7 @@ func (p *Plan) savesOn(ctx context.Context, sys drives.System, v *drives.Volume,
 		_ = t.Close() // of which nothing was written
 		return nil, nil, err
 	}
-	known := map[string]bool{}
-	for _, profile := range set.Profiles {
-		for _, s := range saves.Find(profile, "", entries) {
-			if !known[s.Path] {
-				known[s.Path] = true
-				out = append(out, s)
-			}
-		}
-	}
+	out = saves.FindAll(set.Profiles, func(*loader.Profile) string { return "" }, entries)
 	if len(out) == 0 {
 		return nil, nil, t.Close()
 	}

@@ -17,8 +17,7 @@ import (
 type Save struct {
 	Loader string `json:"loader"`
 	// Of is the title that it is of, by what its path says: its ID where the path has it, else its name; "" for a
-	// shared
-	// one.
+	// shared one.
 	Of       string    `json:"of,omitempty"`
 	Shared   bool      `json:"shared,omitempty"`
 	Path     string    `json:"path"` // of the file, or the folder
@@ -72,6 +71,22 @@ func Find(p *loader.Profile, attachment string, entries []target.Entry) (out []S
 				}
 			}
 			if len(s.Files) > 0 {
+				out = append(out, s)
+			}
+		}
+	}
+	slices.SortFunc(out, func(a, b Save) int { return cmp.Compare(a.Path, b.Path) })
+	return out
+}
+
+// FindAll finds the saves of several loaders, each once, in the order of their paths; on says at which attachment of one
+// it is looked, "" for any.
+func FindAll(profiles []*loader.Profile, on func(*loader.Profile) string, entries []target.Entry) (out []Save) {
+	known := map[string]bool{}
+	for _, p := range profiles {
+		for _, s := range Find(p, on(p), entries) {
+			if !known[s.Path] {
+				known[s.Path] = true
 				out = append(out, s)
 			}
 		}

@@ -220,8 +220,7 @@ func (f *failing) Remove(ctx context.Context, path string) error {
 }
 
 // TestNoSaveIsLost: whatever is played, kept, put back and pulled, in any order, what a player had reached when
-// something
-// was done here is on the target or in the vault.
+// something was done here is on the target or in the vault.
 func TestNoSaveIsLost(t *testing.T) {
 	judge.Times(t, 60, func(t *rapid.T) {
 		dir, err := os.MkdirTemp("", "")

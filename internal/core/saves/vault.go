@@ -26,8 +26,7 @@ import (
 )
 
 // A Vault is a folder of this computer with every version of every save that was kept: the bytes of each file once,
-// under
-// files/ by their SHA-256, and list.toml, which says what they are. It can be read without the program.
+// under files/ by their SHA-256, and list.toml, which says what they are. It can be read without the program.
 type Vault struct {
 	Dir string
 }

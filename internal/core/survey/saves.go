@@ -6,6 +6,7 @@ import (
 	"strings"
 	"sync"
 
+	"polytome/internal/core/loader"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/saves"
 	"polytome/internal/target"
@@ -24,21 +25,13 @@ func (s *Survey) saves() []saves.Save {
 }
 
 // savesIn finds the saves of all of the target's loaders in a listing.
-func (s *Survey) savesIn(entries []target.Entry) (out []saves.Save) {
-	known := map[string]bool{}
-	for _, p := range s.Profiles {
-		on := ""
+func (s *Survey) savesIn(entries []target.Entry) []saves.Save {
+	return saves.FindAll(s.Profiles, func(p *loader.Profile) string {
 		if a := p.Attachment(s.Config.Via, s.Facts.Filesystem.Name); a != nil {
-			on = a.Name
+			return a.Name
 		}
-		for _, x := range saves.Find(p, on, entries) {
-			if !known[x.Path] {
-				known[x.Path] = true
-				out = append(out, x)
-			}
-		}
-	}
-	return out
+		return ""
+	}, entries)
 }
 
 // disturbs reports whether a plan removes, replaces or renames something that is there: what belongs to the player is
@@ -56,8 +49,7 @@ func disturbs(p *plan.Plan) bool {
 }
 
 // keepsFirst keeps the saves that are on the target before a plan is carried out that disturbs it; nil for one that
-// does
-// not, and where no saves were seen.
+// does not, and where no saves were seen.
 func (s *Survey) keepsFirst(p *plan.Plan) func(ctx context.Context, to target.Target) error {
 	if !disturbs(p) || len(s.saves()) == 0 {
 		return nil

@@ -9,9 +9,8 @@ import (
 func Synced(b []byte) bool { return bytes.Equal(b[:len(sync)], sync) }
 
 // Intact reports whether a whole sector of data is as it was pressed, to the last byte: it has the address of a number,
-// where 0 is the first of the disc's program area, and its codes for detecting and correcting errors are those of
-// what it
-// holds (ECMA-130, clause 14; of mode 2 form 1 and form 2, which has no code for correcting, and need not have any).
+// where 0 is the first of the disc's program area, and its codes for detecting and correcting errors are those of what
+// it holds (ECMA-130, clause 14; of mode 2 form 1 and form 2, which has no code for correcting, and need not have any).
 func Intact(b []byte, number int64) bool {
 	at := number + pregap
 	if !Synced(b) || b[12] != decimal(at/75/60) || b[13] != decimal(at/75%60) || b[14] != decimal(at%75) {

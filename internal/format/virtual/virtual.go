@@ -541,8 +541,7 @@ func (e *ReadError) Error() string {
 func (e *ReadError) Unwrap() error { return e.Err }
 
 // Section is a run of bytes of the volume that lies in a file of this computer, where all of it does. The file stays
-// open
-// until done.
+// open until done.
 func (v *Volume) Section(off, n int64) (f *os.File, at int64, done func(), ok bool) {
 	v.reading.RLock()
 	all := v.extents

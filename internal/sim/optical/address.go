@@ -10,9 +10,8 @@ import (
 	"time"
 )
 
-// Scheme begins the address of a simulated drive: simulated:DISC, where DISC is an image, a cue sheet or the socket
-// of a
-// drive that another process simulates. What happened to the disc stands behind a number sign, as [Words] says.
+// Scheme begins the address of a simulated drive: simulated:DISC, where DISC is an image, a cue sheet or the socket of
+// a drive that another process simulates. What happened to the disc stands behind a number sign, as [Words] says.
 const Scheme = "simulated:"
 
 // Words say how a simulated drive and its disc are described.

@@ -17,8 +17,7 @@ const (
 )
 
 // Rows draws a disc in so many rows of w cells, row after row. A cell stands for as many blocks as any other; one in
-// which
-// a block is bad is marked so, however many are good. Where at is a block, its cell is marked.
+// which a block is bad is marked so, however many are good. Where at is a block, its cell is marked.
 func Rows(t *style.Theme, b *discread.Blocks, at int64, w, rows int) []string {
 	cells := int64(w * rows)
 	if b == nil || b.Count == 0 || cells <= 0 {

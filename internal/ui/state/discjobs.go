@@ -89,7 +89,7 @@ func (j *DiscJob) Stop() { j.stop() }
 // DiscJob is what a drive does; nil for nothing.
 func (d *State) DiscJob(at string) *DiscJob {
 	for _, j := range d.DiscJobs {
-		if j.At == at && j.Running() {
+		if j.At == at && !j.ended { // one that was paused has the drive until it has let its file be closed
 			return j
 		}
 	}
@@ -147,7 +147,7 @@ func (d *State) startDisc(j *DiscJob) tea.Cmd {
 	ctx, cancel := context.WithCancel(d.Ctx)
 	j.stop, j.Began, j.started = cancel, time.Now(), time.Now()
 	j.Name = j.What
-	d.DiscJobs = append(slices.DeleteFunc(d.DiscJobs, func(x *DiscJob) bool { return x.At == j.At && !x.Running() }), j)
+	d.DiscJobs = append(slices.DeleteFunc(d.DiscJobs, func(x *DiscJob) bool { return x.At == j.At && x.ended }), j)
 	found := newest[DiscJobMsg]()
 	w := &discWork{at: j.At, dir: j.Dir, shelf: j.Shelf, access: d.DiscAccess, set: d.Set, title: j.title, disc: j.disc,
 		rules: j.rules, test: j.test, offsets: d.DiscAccess.Offsets, now: DiscProgress{Name: j.What}}

@@ -67,7 +67,7 @@ func (d *State) lookAtDiscs(all bool, after time.Duration) tea.Cmd {
 	access, set, known, before := d.DiscAccess, d.Set, d.discSigns, d.Discs
 	var busy []string
 	for _, j := range d.DiscJobs {
-		if j.Running() {
+		if !j.ended {
 			busy = append(busy, j.At)
 		}
 	}

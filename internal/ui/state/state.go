@@ -74,9 +74,8 @@ type State struct {
 	DrivesSeen int
 	Images     []string
 
-	// DiscAccess is how disc drives are found; Discs those that were; DiscJobs what they read and burn, and what
-	// came of
-	// it.
+	// DiscAccess is how disc drives are found; Discs those that were; DiscJobs what they read and burn, and what came
+	// of it.
 	DiscAccess DiscAccess
 	Discs      []DiscDrive
 	DiscJobs   []*DiscJob
