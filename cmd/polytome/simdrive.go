@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 
 	"github.com/spf13/cobra"
 
@@ -32,7 +33,7 @@ func serveDrive(cmd *cobra.Command, opt *simulatorOptions) error {
 	if err != nil {
 		return err
 	}
-	defer func() { done() }()
+	defer done()
 	at := opt.at
 	if at == "" {
 		dir, err := os.MkdirTemp("", "polytome-drive-")
@@ -51,44 +52,46 @@ func serveDrive(cmd *cobra.Command, opt *simulatorOptions) error {
 Try, in another terminal: polytome disc info %s
 Here: open, shut, put FILE, trace, and ctrl+c to end.
 `, at, at)
-	counted, trace := map[byte]int{}, make(chan bool, 1)
-	trace <- opt.trace
+	var mu sync.Mutex // guards what follows, and what is printed
+	counted, trace := map[byte]int{}, opt.trace
 	heard := func(cdb []byte) {
-		t := <-trace
+		mu.Lock()
+		defer mu.Unlock()
 		counted[cdb[0]]++
-		if t {
+		if trace {
 			fmt.Fprintf(out, "%-28s % X\n", commandNames[cdb[0]], cdb)
 		}
-		trace <- t
 	}
 	go func() {
 		lines := bufio.NewScanner(cmd.InOrStdin())
 		for lines.Scan() {
 			word, rest, _ := strings.Cut(strings.TrimSpace(lines.Text()), " ")
+			mu.Lock()
 			switch word {
 			case "open":
 				m.Pull()
 			case "shut":
 				m.Put(m.Disc())
 			case "put":
-				other, more, err := sim.FromAddress(strings.TrimSpace(rest))
+				other, _, err := sim.FromAddress(strings.TrimSpace(rest)) // it stays open until the program ends
 				if err != nil {
 					fmt.Fprintln(out, err)
-					continue
+				} else {
+					m.Put(other.Disc())
 				}
-				before := done
-				done = func() { more(); before() }
-				m.Put(other.Disc())
 			case "trace":
-				trace <- !<-trace
+				trace = !trace
 			case "":
 			default:
 				fmt.Fprintln(out, "known are: open, shut, put FILE, trace")
 			}
+			mu.Unlock()
 		}
 	}()
 	err = m.Serve(cmd.Context(), l, heard)
 	n := 0
+	mu.Lock()
+	defer mu.Unlock()
 	for _, k := range counted {
 		n += k
 	}
