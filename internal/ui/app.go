@@ -389,6 +389,7 @@ func (a *app) quit() tea.Cmd {
 func (a *app) all() []state.Action { return append(a.stage().Actions(), a.actions()...) }
 
 func (a *app) click(x, y int) tea.Cmd {
+	a.state.Pressed()
 	if a.welcome != nil {
 		cmd, done := a.welcome.Click(x, y-welcomeTop)
 		if done {

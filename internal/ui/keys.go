@@ -16,6 +16,7 @@ var moves = []string{"up", "down", "pgup", "pgdown", "home", "end", "left", "rig
 // key handles a key press.
 func (a *app) key(msg tea.KeyPressMsg) tea.Cmd {
 	k := msg.String()
+	a.state.Pressed()
 	if a.welcome != nil {
 		cmd, done := a.welcome.Key(msg)
 		if done {

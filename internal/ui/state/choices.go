@@ -327,7 +327,7 @@ func (d *State) keepable() map[bench.ID]kept {
 func (d *State) moved() {
 	d.changes++
 	for _, t := range d.Targets {
-		t.Lane, t.Check, t.asksToWrite = nil, Checked{}, false
+		t.Lane, t.Check = nil, Checked{}
 		t.jobs[checking].drop()
 		t.jobs[trying].drop()
 	}

@@ -111,12 +111,8 @@ func (d *State) SetForeseen(m ForeseenMsg) tea.Cmd {
 	if !ok || m.foreseeing != (foreseeing{d.Targets[n].Survey, d.changes}) {
 		return nil
 	}
-	t := d.Targets[n]
-	t.Foreseen = Foreseen{Report: m.report, of: m.foreseeing}
-	if !t.asksToWrite || d.Question != nil {
-		return nil
-	}
-	return d.AskWrite(n)
+	d.Targets[n].Foreseen = Foreseen{Report: m.report, of: m.foreseeing}
+	return d.writeNow(n)
 }
 
 // foreseenNow reports whether it is known, as far as it can be, what a check will say of target n.

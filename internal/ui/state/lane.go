@@ -167,7 +167,7 @@ func (d *State) AskWrite(n int) tea.Cmd {
 	s := d.Targets[n].Survey
 	name := d.Bench.Targets[n].Name
 	if d.Looking(n) {
-		d.Notice = name + " is being read; try again in a moment."
+		d.writeLater(n, name+" is being read: you are asked as soon as that is done …", nil)
 		return nil
 	}
 	if s == nil {
@@ -187,7 +187,7 @@ func (d *State) AskWrite(n int) tea.Cmd {
 	}
 	p := d.Plan(n)
 	if p == nil {
-		d.Notice = "The plan is not ready yet; try again in a moment."
+		d.writeLater(n, "One moment: what is to be done at "+name+" is worked out …", nil)
 		return d.PlanSoon(n)
 	}
 	others := d.waiting(n)
@@ -200,19 +200,14 @@ func (d *State) AskWrite(n int) tea.Cmd {
 			name, other)
 		return nil
 	}
-	t := d.Targets[n]
-	if t.asksToWrite = !d.foreseenNow(n); t.asksToWrite {
-		d.Notice = "One moment: what the console will list afterwards is worked out …"
+	if !d.foreseenNow(n) {
+		d.writeLater(n, "One moment: what the console will list afterwards is worked out …", nil)
 		return d.Foresee(n)
 	}
 	d.Notice = ""
 	start := func() tea.Cmd {
-		if d.At(n).Survey != s || d.Looking(n) {
-			d.Notice = "The plan changed meanwhile, so nothing was started: look at it again."
-			return nil
-		}
-		d.Notice = ""
-		return d.run(n, s, p)
+		d.writeLater(n, name+" is being read again: the run starts when that is done, if nothing has changed …", p)
+		return d.writeNow(n)
 	}
 	if loses := losing(p); loses != "" {
 		d.Ask(Question{Prompt: fmt.Sprintf("%s on %s. Type its name to continue: ", loses, name),

@@ -58,6 +58,7 @@ type State struct {
 	// Question is what is asked at the foot, nil for nothing.
 	Question *Question
 	Bad      int // titles with a fault
+	toWrite  writing
 
 	Targets []*Target // in the order of the bench
 

@@ -30,9 +30,7 @@ type Target struct {
 
 	planning planning // the plan that is being made
 	timed    timed
-	// asksToWrite is set while somebody waits for what a check will say, to write then.
-	asksToWrite bool
-	jobs        *jobs
+	jobs     *jobs
 }
 
 // timed is how long a plan takes, which is worked out once: with many titles that takes longer than a frame may.
@@ -150,11 +148,12 @@ func (d *State) SurveyTarget(n int) tea.Cmd {
 }
 
 // SetSurvey takes over a look at a target, unless a newer one was begun or the target has gone. One that was made with
-// other titles than are known now is dropped: the end of the scan has the target looked at again.
-func (d *State) SetSurvey(m SurveyMsg) {
+// other titles than are known now is dropped: the end of the scan has the target looked at again. Who waited for it to write
+// is asked now.
+func (d *State) SetSurvey(m SurveyMsg) tea.Cmd {
 	n, ok := d.end(m.ticket)
 	if !ok {
-		return
+		return nil
 	}
 	if was := d.Targets[n].Trouble; was != nil && m.err == nil {
 		d.Notice = "" // it is over
@@ -167,10 +166,10 @@ func (d *State) SetSurvey(m SurveyMsg) {
 			d.Notice = d.Bench.Targets[n].Name + " has no volume to fill yet: it is prepared in Drives."
 		}
 		d.askFor(n, m.err)
-		return
+		return d.writeNow(n)
 	}
 	if m.generation != d.Generation {
-		return
+		return nil
 	}
 	if m.survey.Away != nil {
 		d.Targets[n].Trouble = m.survey.Away
@@ -188,6 +187,7 @@ func (d *State) SetSurvey(m SurveyMsg) {
 	if d.Bench.Targets[n].Remember(m.survey.Contested()) {
 		d.unsaved = true
 	}
+	return d.writeNow(n)
 }
 
 // Looking reports whether a target is being looked at: until that is over, what is shown of it may not be what the
@@ -282,10 +282,13 @@ func (d *State) PlanSoon(n int) tea.Cmd {
 	}
 }
 
-// SetPlan takes over a plan, unless choices have changed since.
-func (d *State) SetPlan(m PlanMsg) {
-	if n := slices.Index(d.Board(), m.of); n >= 0 && m.changes == d.changes {
-		m.of.SetPlan(m.plan)
-		d.Targets[n].timed = m.timed
+// SetPlan takes over a plan, unless choices have changed since. Who waited for it to write is asked now.
+func (d *State) SetPlan(m PlanMsg) tea.Cmd {
+	n := slices.Index(d.Board(), m.of)
+	if n < 0 || m.changes != d.changes {
+		return nil
 	}
+	m.of.SetPlan(m.plan)
+	d.Targets[n].timed = m.timed
+	return d.writeNow(n)
 }

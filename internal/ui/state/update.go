@@ -20,10 +20,11 @@ func (d *State) Update(msg tea.Msg) (t Taken, ok bool) {
 	case ScanMsg:
 		t.Cmd, t.Refresh = d.SetScan(msg), true
 	case SurveyMsg:
-		d.SetSurvey(msg)
+		t.Cmd = d.SetSurvey(msg)
 		t.Refresh, t.Ask = true, true
 	case PlanMsg:
-		d.SetPlan(msg)
+		t.Cmd = d.SetPlan(msg)
+		t.Ask = true
 	case InterviewMsg:
 		t.Cmd = d.SetInterview(msg)
 	case KitMsg:
