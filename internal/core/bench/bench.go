@@ -77,6 +77,7 @@ type Target struct {
 	// Unchecked takes any certificate that a console shows over FTP with TLS.
 	Unchecked bool `toml:"unchecked-certificate,omitempty"`
 	NoCovers  bool `toml:"no-covers,omitempty"`
+	NoSaves   bool `toml:"no-saves,omitempty"` // no kept saves come along with titles
 	// CoversMost is what covers may take of the target.
 	CoversMost Budget `toml:"covers-at-most,omitempty"`
 	// Carries is the name of another target, whose covers alone are put here, in its own layout: a stick whose folders

@@ -30,6 +30,8 @@ const (
 	Cover      Kind = "cover"        // a picture that is not as it is wanted
 	NoCover    Kind = "no-cover"     // titles without a picture
 	Orphan     Kind = "orphan"       // a companion of no title
+	Save       Kind = "save"         // what a player has reached, of no title, or where none looks for it
+	Card       Kind = "card"         // a shared save that is not there
 	Double     Kind = "double"       // two titles with one ID
 	Number     Kind = "number"       // two titles with one running number
 	Leftover   Kind = "leftover"     // what an interrupted run has left
@@ -75,6 +77,8 @@ var kinds = []kindFacts{
 	{Promised, "selected titles that are not here", "the game will not be in the list", Names},
 	{NoCover, "titles without a cover", "the list shows them without a picture", Names},
 	{Orphan, "files of titles that are not here", "it only takes space", Names},
+	{Card, "titles whose card is not here", "what is played is not saved, or on a card that is empty", Inside},
+	{Save, "saves that no title finds", "it only takes space, and may be all that there is of what somebody played", Names},
 	{Double, "duplicate titles", "both are listed, and only their names tell them apart", Names},
 	{Number, "running numbers that two titles have", "the console shows one of the two, or both in any order", Names},
 	{Leftover, "half-written files", "the loader ignores them; they only take space", Names},

@@ -9,6 +9,7 @@ import (
 
 	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
+	"polytome/internal/core/saves"
 	"polytome/internal/core/shape"
 	"polytome/internal/core/title"
 	"polytome/internal/target"
@@ -32,6 +33,9 @@ type loaderAudit struct {
 	over   []overlooked
 	held   []*loader.Accept // rules that hold here
 	hidden map[string]bool  // folded paths that are beyond what a folder shows
+	// reached is what belongs to the players; players the folded paths of its files.
+	reached []saves.Save
+	players map[string]bool
 }
 
 // look has one loader look at the target.
@@ -50,6 +54,7 @@ func (a *audit) look(profile *loader.Profile) error {
 			y.held = append(y.held, rule)
 		}
 	}
+	y.findSaves()
 	y.crowds()
 	y.ahead()
 	for i := range a.tree.entries {
@@ -70,6 +75,7 @@ func (a *audit) look(profile *loader.Profile) error {
 	if !y.at.Apart { // else they are on the console's own stick
 		y.companions()
 		y.lists()
+		y.saves()
 	}
 	y.spares()
 	y.promises()
@@ -99,6 +105,9 @@ func (y *loaderAudit) holds(rule *loader.Accept) bool {
 // entry judges one file or folder: a line of the list, skipped, belonging to a title, or none of the loader's business.
 func (y *loaderAudit) entry(e *target.Entry) {
 	key := y.tree.fold(e.Path)
+	if y.players[key] {
+		return
+	}
 	if y.insideTitle(key) {
 		if !e.Folder {
 			y.claimed[key] = true

@@ -1,7 +1,9 @@
 package loader
 
 import (
+	"cmp"
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 )
@@ -94,4 +96,45 @@ func (r *SaveRule) sentence() string {
 		b.WriteString(": " + r.Why)
 	}
 	return sentence(b.String())
+}
+
+// For is where the loader looks for the save of a title of a platform, or of one disc of it, by its fields as they are
+// on the target; "" where the rule is not about it, or the title lacks what its path is made of.
+func (r *SaveRule) For(platform string, v *Values) string {
+	if r.Shared != "" || !slices.Contains(r.Platforms, platform) {
+		return ""
+	}
+	if r.Beside != "" {
+		if v[FieldFile] == "" {
+			return ""
+		}
+		return path.Join(v[FieldFolder], v[FieldBase]+r.Beside)
+	}
+	for _, f := range []Field{FieldID, FieldTitle, FieldName, FieldBase} {
+		if r.Path.Uses(f) && v[f] == "" {
+			return ""
+		}
+	}
+	return r.Path.FillPath(v)
+}
+
+// Card is the path of the shared save that the link's setting names.
+func (r *SaveRule) Card(name string) string {
+	return path.Join(path.Dir(r.Shared), name+path.Ext(r.Shared))
+}
+
+// Of reports whether a path is that of a save of the rule, and of which title: its ID where the path has it, else its
+// name; "" for one that is shared.
+func (r *SaveRule) Of(file string) (of string, ok bool) {
+	switch {
+	case r.Shared != "":
+		dir, name := path.Split(r.Shared)
+		d, n := path.Split(file)
+		return "", strings.EqualFold(d, dir) && MatchFile(strings.ToLower(name), strings.ToLower(n))
+	case r.Beside != "":
+		ext := path.Ext(file)
+		return strings.TrimSuffix(path.Base(file), ext), strings.EqualFold(ext, r.Beside)
+	}
+	v, ok := r.Path.Match(file)
+	return cmp.Or(v[FieldID], v[FieldTitle], v[FieldName]), ok
 }

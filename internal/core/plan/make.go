@@ -27,6 +27,7 @@ type maker struct {
 	spelled map[string]string
 	ids     int          // how many identities were given
 	carried map[int]bool // titles that move with their whole folder
+	brought int64        // bytes of saves that come along
 	ties    []tie
 	beside  map[string]bool // folded paths of companions that are planned
 	// folded names of all files that will be on the target; nil until asked for

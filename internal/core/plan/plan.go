@@ -10,6 +10,7 @@ import (
 
 	"polytome/internal/core/fit"
 	"polytome/internal/core/fix"
+	"polytome/internal/core/saves"
 	"polytome/internal/core/shape"
 	"polytome/internal/size"
 	"polytome/internal/target"
@@ -108,6 +109,8 @@ type Plan struct {
 	// Shaping is how many seconds it takes to bring files into their shapes, on the processors that were reported.
 	Shaping float64 `json:"-"`
 	Left    []Left  `json:"left,omitempty"`
+	// Saves are versions of saves that come along with titles, with the paths that they get.
+	Saves []saves.Version `json:"saves,omitempty"`
 	// Notes are what else is to be known, in sentences.
 	Notes []string `json:"notes,omitempty"`
 }
@@ -267,6 +270,8 @@ type Options struct {
 	Processors int
 	// Updates are texts on the target that shall say something else, merged with what a person made of them.
 	Updates []Update
+	// Saves are what belongs to the players of titles.
+	Saves []Save
 }
 
 // An Update is a text or picture that is on the target and is written again.
@@ -292,6 +297,7 @@ func Make(sheet *fit.Sheet, o Options) *Plan {
 		carried: map[int]bool{}, beside: map[string]bool{}}
 	m.sanitize()
 	m.titles()
+	m.saves()
 	m.startFiles()
 	m.updates()
 	m.removing()

@@ -4,7 +4,6 @@ package saves
 
 import (
 	"cmp"
-	"path"
 	"slices"
 	"strings"
 	"time"
@@ -100,17 +99,7 @@ func matches(r *loader.SaveRule, e *target.Entry) (of string, ok bool) {
 	if e.Folder != r.Folder {
 		return "", false
 	}
-	switch {
-	case r.Shared != "":
-		dir, name := path.Split(r.Shared)
-		d, n := path.Split(e.Path)
-		return "", strings.EqualFold(d, dir) && loader.MatchFile(strings.ToLower(name), strings.ToLower(n))
-	case r.Beside != "":
-		ext := path.Ext(e.Path)
-		return strings.TrimSuffix(path.Base(e.Path), ext), strings.EqualFold(ext, r.Beside)
-	}
-	v, ok := r.Path.Match(e.Path)
-	return cmp.Or(v[loader.FieldID], v[loader.FieldTitle], v[loader.FieldName]), ok
+	return r.Of(e.Path)
 }
 
 // filesOf are the files of a save.

@@ -61,18 +61,19 @@ func (v Vault) Restore(ctx context.Context, p Place, x *Version, to string) (r R
 		}
 		r.Written++
 	}
-	if now == nil {
-		return r, nil
-	}
-	for _, f := range now.Files { // all of them are in the vault
-		if !has[f.Path] {
-			if err := p.Target.Remove(ctx, path.Join(to, f.Path)); err != nil {
-				return r, err
+	if now != nil {
+		for _, f := range now.Files { // all of them are in the vault
+			if !has[f.Path] {
+				if err := p.Target.Remove(ctx, path.Join(to, f.Path)); err != nil {
+					return r, err
+				}
+				r.Removed++
 			}
-			r.Removed++
 		}
 	}
-	return r, nil
+	put := *x
+	put.Path = to
+	return r, v.Put(ctx, p, []Version{put})
 }
 
 // held reports whether a version has a file as it is.

@@ -47,7 +47,9 @@ type Version struct {
 	Path   string `toml:"path" json:"path"`
 	Folder bool   `toml:"folder,omitempty" json:"folder,omitempty"`
 	Why    string `toml:"why,omitempty" json:"why,omitempty"`
-	Files  []File `toml:"file" json:"files"`
+	// PutBack is set for one that was put there from the vault: it did not come of what was there before.
+	PutBack bool   `toml:"put-back,omitempty" json:"put-back,omitempty"`
+	Files   []File `toml:"file" json:"files"`
 }
 
 // Bytes is how long its files are together.
@@ -142,6 +144,9 @@ func (v Vault) hold(ctx context.Context) (release func(), err error) {
 // object is where the bytes with a sum are.
 func (v Vault) object(sum string) string { return filepath.Join(v.Dir, filesName, sum[:2], sum) }
 
+// File is the file of the vault with the bytes of one of a version's.
+func (v Vault) File(f File) string { return v.object(f.SHA256) }
+
 // A Place is where saves are: a target, its name, and an ID that no other has.
 type Place struct {
 	Target target.Target
@@ -162,42 +167,93 @@ func (v Vault) Keep(ctx context.Context, p Place, all []Save) (kept []Version, f
 		return nil, 0, fmt.Errorf("keeping saves: %w", err)
 	}
 	defer release()
-	known, err := v.Versions()
+	l, err := v.begin()
 	if err != nil {
 		return nil, 0, err
 	}
-	number := 0
-	for i := range known {
-		number = max(number, known[i].Number)
-	}
 	defer func() {
-		if fresh > 0 {
-			text, bad := toml.Marshal(list{1, known})
-			if bad == nil {
-				bad = wholefile.Write(filepath.Join(v.Dir, listName), text, wholefile.Private)
-			}
-			err = errors.Join(err, bad)
-		}
+		fresh = l.fresh
+		err = errors.Join(err, l.write())
 	}()
 	for i := range all {
 		s := &all[i]
-		x := Version{Kept: time.Now().Truncate(time.Second), Target: p.Name, ID: p.ID, Loader: s.Loader, Of: s.Of,
-			Shared: s.Shared, Path: s.Path, Folder: s.Folder, Why: p.Why}
+		x := Version{Kept: now(), Target: p.Name, ID: p.ID, Loader: s.Loader, Of: s.Of, Shared: s.Shared, Path: s.Path,
+			Folder: s.Folder, Why: p.Why}
 		for _, f := range s.Files {
 			if f.SHA256, err = v.take(ctx, p.Target, path.Join(s.Path, f.Path), f.Size); err != nil {
-				return kept, fresh, fmt.Errorf("keeping the save %s: %w", path.Join(s.Path, f.Path), err)
+				return kept, l.fresh, fmt.Errorf("keeping the save %s: %w", path.Join(s.Path, f.Path), err)
 			}
 			x.Files = append(x.Files, f)
 		}
-		if was := newest(known, p.ID, s.Path); was != nil && same(was.Files, x.Files) {
-			kept = append(kept, *was)
-			continue
-		}
-		number++
-		x.Number = number
-		known, kept, fresh = append(known, x), append(kept, x), fresh+1
+		kept = append(kept, l.add(x))
 	}
-	return kept, fresh, nil
+	return kept, l.fresh, nil
+}
+
+func now() time.Time { return time.Now().Truncate(time.Second) }
+
+// Put notes that versions were put to a place from the vault, at the paths that they have: what is kept from there later
+// came of them.
+func (v Vault) Put(ctx context.Context, p Place, all []Version) (err error) {
+	if len(all) == 0 {
+		return nil
+	}
+	release, err := v.hold(ctx)
+	if err != nil {
+		return fmt.Errorf("keeping saves: %w", err)
+	}
+	defer release()
+	l, err := v.begin()
+	if err != nil {
+		return err
+	}
+	for _, x := range all {
+		x.Kept, x.Target, x.ID, x.PutBack = now(), p.Name, p.ID, true
+		x.Why = fmt.Sprintf("number %d was put there", x.Number)
+		l.add(x)
+	}
+	return l.write()
+}
+
+// A listing is the list while something is added to it.
+type listing struct {
+	of      Vault
+	all     []Version
+	highest int // number that was given
+	fresh   int // versions that came
+}
+
+// begin reads the list. The vault is held.
+func (v Vault) begin() (*listing, error) {
+	all, err := v.Versions()
+	l := &listing{of: v, all: all}
+	for i := range all {
+		l.highest = max(l.highest, all[i].Number)
+	}
+	return l, err
+}
+
+// add adds a version, unless the newest one of its place has the same bytes. It returns the one that is in the list.
+func (l *listing) add(x Version) Version {
+	if was := newest(l.all, x.ID, x.Path); was != nil && same(was.Files, x.Files) {
+		return *was
+	}
+	l.highest++
+	x.Number = l.highest
+	l.all, l.fresh = append(l.all, x), l.fresh+1
+	return x
+}
+
+// write writes the list, if something came.
+func (l *listing) write() error {
+	if l.fresh == 0 {
+		return nil
+	}
+	text, err := toml.Marshal(list{1, l.all})
+	if err != nil {
+		return err
+	}
+	return wholefile.Write(filepath.Join(l.of.Dir, listName), text, wholefile.Private)
 }
 
 // newest is the last version of a save at a place; nil for none.

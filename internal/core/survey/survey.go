@@ -64,8 +64,10 @@ type Look struct {
 	set      *loader.Set
 	dir      string
 	backupTo string
-	trees    map[string]*fit.Loader // by profile, connection and filesystem: what was laid already
-	reached  *reached               // what players have
+	trees    map[string]*fit.Loader     // by profile, connection and filesystem: what was laid already
+	reached  *reached                   // what players have
+	vault    saves.Vault                // where it is kept
+	versions map[string][]saves.Version // that are kept, by what they are of
 	found    map[int][]string
 	// changed are files on the target that only look like a title's.
 	changed map[string]bool
@@ -98,6 +100,7 @@ type Listing struct {
 type Options struct {
 	Set   *loader.Set
 	Cache *scancache.Store // nil remembers nothing
+	Vault saves.Vault      // where saves are kept; the usual one where it has no folder
 }
 
 // Take looks at target number n of a bench, and judges the titles for it. A target that is away is
@@ -117,6 +120,7 @@ func Take(ctx context.Context, b *bench.Bench, n int, titles []title.Title, o Op
 		s.Config.Via = WayTo(s.dir, s.Profile, s.Facts.Filesystem.Name)
 	}
 	s.keepUnder(b)
+	s.kept(o.Vault)
 	s.remembered(o.Cache)
 	s.judge(ctx, b, n)
 	return s, nil
@@ -380,15 +384,10 @@ func (s *Survey) SetPlan(p *plan.Plan) { s.plan = p }
 // MakePlan plans for a sheet of the survey, which may be a clone that another goroutine works on.
 func (s *Survey) MakePlan(sheet *fit.Sheet) *plan.Plan {
 	p := plan.Make(sheet, plan.Options{Texts: s.texts, Last: s.last, BackupTo: s.backupTo, Updates: s.updates,
-		Fixes: s.Config.Fixes, Processors: runtime.GOMAXPROCS(0)})
+		Fixes: s.Config.Fixes, Saves: s.following(), Processors: runtime.GOMAXPROCS(0)})
 	p.Refers = s.Stays()
 	p.Notes = append(p.Notes, s.Notes...)
-	if disturbs(p) {
-		if n := len(s.saves()); n > 0 {
-			p.Notes = append(p.Notes, fmt.Sprintf("%s on it %s kept first, in %s", size.Count(n, "save"),
-				map[bool]string{true: "is", false: "are"}[n == 1], saves.Usual().Dir))
-		}
-	}
+	p.Notes = append(p.Notes, s.saveNotes(p)...)
 	if n := renumbering(sheet); n > 0 {
 		p.Notes = append(p.Notes, fmt.Sprintf(
 			"%s another number and %s renamed: the numbers follow the order of the list.",
