@@ -49,6 +49,7 @@ func (Oxbow) List(stick fs.FS) (*Listing, error) {
 					return nil, err
 				}
 			case platform == "lapwing" && end == ".bin": // a track
+			case end == ".hold": // what somebody reached
 			case platform == "lapwing" && end != ".cue", !extOf(platform, end) && end != ".zip":
 				l.pass(p, "no game of this platform")
 			case len([]rune(name)) > longest || strings.ContainsAny(name, `<>:"|?*\`):

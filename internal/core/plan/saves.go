@@ -15,10 +15,9 @@ type Save struct {
 	Title int
 	From  string // where it is on the target; "" for one that comes along
 	To    string
-	// Files are those of this computer that come along, and Names what they have below To; "" for that itself.
+	// Version is the one that comes along, and Files the files of this computer that have its bytes, in its order.
+	Version saves.Version
 	Files   []title.File
-	Names   []string
-	Version saves.Version // that they are of
 	// WithTitle is set for one that comes only where the title comes, too.
 	WithTitle bool
 	// Note is why nothing comes along, in a sentence; "" where something does.
@@ -57,12 +56,12 @@ func (m *maker) along(s *Save) {
 	var steps []Step
 	var space int64
 	for k := range s.Files {
-		to := path.Join(s.To, s.Names[k])
-		f := s.Files[k]
+		f, is := s.Files[k], &s.Version.Files[k]
+		to := path.Join(s.To, is.Path)
 		need := m.facts.SpaceFor(to, f.Size)
 		space += need
 		steps = append(steps, Step{Kind: Copy, Path: to, Title: t.Key, Label: t.Label(), Why: s.Why, Size: f.Size,
-			Space: need, Make: &shape.Spec{Source: f, Size: f.Size}})
+			Space: need, Make: &shape.Spec{Source: f, Size: f.Size, With: &shape.With{Dated: is.Modified}}})
 	}
 	if m.brought+space > m.sheet.Free() {
 		m.plan.Notes = append(m.plan.Notes, fmt.Sprintf("There is no space for the save of %s, which is kept as number %d.",

@@ -340,10 +340,17 @@ func (t *task) readBack(ctx context.Context, f *written) error {
 			return err
 		}
 	}
-	if from := &s.Make.Source; from.Entry != "" && !from.Modified.IsZero() {
-		return f.w.Date(from.Modified) // what is taken out of something keeps its date
+	var date time.Time
+	if from := &s.Make.Source; from.Entry != "" {
+		date = from.Modified // what is taken out of something keeps its date
 	}
-	return nil
+	if with := s.Make.With; with != nil && !with.Dated.IsZero() {
+		date = with.Dated
+	}
+	if date.IsZero() {
+		return nil
+	}
+	return f.w.Date(date)
 }
 
 // note remembers the text that a step wrote from a rule.

@@ -10,6 +10,7 @@ import (
 	"context"
 	"path"
 	"strings"
+	"time"
 
 	"polytome/internal/core/title"
 	"polytome/internal/format/dump"
@@ -78,6 +79,8 @@ type With struct {
 	Patches []Patch `json:"patches,omitempty"`
 	// Dump is how the source holds the game.
 	Dump dump.Layout `json:"dump,omitzero"`
+	// Dated is the date that the file gets; the zero time for that of what it is taken out of, or of now.
+	Dated time.Time `json:"dated,omitzero"`
 }
 
 // A Value is one that is set in a text; see [settings.Set].

@@ -3,13 +3,13 @@ package survey
 import (
 	"context"
 	"fmt"
+	"os"
 	"path"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
 
-	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/saves"
@@ -155,7 +155,7 @@ func (s *Survey) savePathsNow(i int) (out []string) {
 			stem := strings.TrimSuffix(is, path.Ext(is))
 			if wanted == stem+path.Ext(wanted) { // beside it
 				now = strings.TrimSuffix(was, path.Ext(was)) + path.Ext(wanted)
-			} else if own := path.Dir(is); layout.FolderTitles(pl.Rule) && strings.HasPrefix(wanted, own+"/") {
+			} else if own := path.Dir(is); own != "." && strings.HasPrefix(wanted, own+"/") { // in its folder
 				now = path.Dir(was) + strings.TrimPrefix(wanted, own)
 			}
 			if now != "" {
@@ -222,8 +222,11 @@ func (s *Survey) along(i int, wanted []string) (out []plan.Save) {
 			}
 			x.Version = tips[0]
 			for _, f := range tips[0].Files {
-				x.Files = append(x.Files, title.File{Path: s.vault.File(f), Size: f.Size, Modified: f.Modified})
-				x.Names = append(x.Names, f.Path)
+				from := title.File{Path: s.vault.File(f), Size: f.Size}
+				if info, err := os.Stat(from.Path); err == nil { // else the run says what is wrong with it
+					from.Modified = info.ModTime()
+				}
+				x.Files = append(x.Files, from)
 			}
 			x.Why = fmt.Sprintf("the save from %s, number %d of those that are kept", tips[0].Target, tips[0].Number)
 			out = append(out, x)
