@@ -166,7 +166,7 @@ func (p *checking) run(cmd *cobra.Command, args []string) error {
 	} else {
 		var s *survey.Survey
 		err = letIn(func() (err error) {
-			s, err = survey.Take(ctx, b, 0, scan.Result{}.Titles, survey.Options{Set: set})
+			s, err = survey.Take(ctx, b, 0, scan.Result{}.Titles, survey.Options{Set: set, Vault: keptSaves()})
 			return cmp.Or(err, awayOf(s))
 		})
 		all = survey.Board{s}

@@ -51,7 +51,7 @@ direct cable or not. Ticks are kept on the bench until the next run.`,
 				}
 				var s *survey.Survey
 				err := letIn(func() (err error) {
-					s, err = survey.Take(cmd.Context(), b, n, nil, survey.Options{Set: set})
+					s, err = survey.Take(cmd.Context(), b, n, nil, survey.Options{Set: set, Vault: keptSaves()})
 					return cmp.Or(err, awayOf(s))
 				})
 				if err != nil {

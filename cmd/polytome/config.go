@@ -27,7 +27,9 @@ blocks  yes: draw covers in coloured blocks, also where the terminal shows real 
 bench   the bench that polytome opens when none is named
 folders where the first start looks for games, besides the usual places; several as in PATH
 keys    keys that stand for others on every screen: ctrl+d=pgdown ctrl+u=pgup
-disc-offsets  by how many samples disc drives give sound too late: GULLWING TRAY 16=667, WRITER 8=-30`,
+disc-offsets  by how many samples disc drives give sound too late: GULLWING TRAY 16=667, WRITER 8=-30
+saves   the folder in which saves are kept, instead of one in your data folder
+keep-saves  yes: keep the saves of a target whenever it was looked at on the screen`,
 		Example: `  polytome config
   polytome config theme light
   polytome config bench ~/season.toml

@@ -13,6 +13,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"polytome/internal/config"
 	"polytome/internal/core/bench"
 	"polytome/internal/core/check"
 	"polytome/internal/core/cover"
@@ -87,6 +88,7 @@ func (opt *demoOptions) run(cmd *cobra.Command, _ []string) (err error) {
 	if err != nil {
 		return err
 	}
+	demoSaves = world.Saves()
 	b, err := bench.Load(world.Bench)
 	if err != nil {
 		return err
@@ -131,7 +133,8 @@ func (opt *demoOptions) run(cmd *cobra.Command, _ []string) (err error) {
 	}
 	go shelf.Tend(cmd.Context())
 	return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: opt.ascii, Colours: prints.colours(), Rate: demoRate,
-		OwnDir: filepath.Join(world.Dir, "own"), CacheFile: filepath.Join(world.Dir, "seen.sqlite"),
+		Settings: config.Config{Saves: demoSaves},
+		OwnDir:   filepath.Join(world.Dir, "own"), CacheFile: filepath.Join(world.Dir, "seen.sqlite"),
 		CoversDir: world.CoverStore(), JournalFile: demoJournal(world),
 		Discs: state.DiscAccess{Devices: shelf.Devices, Open: shelf.Open}})
 }
@@ -319,7 +322,7 @@ func byHand(ctx context.Context, out io.Writer, world demo.World, asJSON bool) (
 	b.Targets = []bench.Target{{Name: "Hall pocket", At: dir, Loader: "bellows", Also: []string{"mica"}, Via: "usb",
 		As: "fat32", Capacity: bench.Size(28 * size.GiB)}}
 	look := func() (*survey.Survey, *check.Report, error) {
-		s, err := survey.Take(ctx, b, 0, nil, survey.Options{Set: set})
+		s, err := survey.Take(ctx, b, 0, nil, survey.Options{Set: set, Vault: keptSaves()})
 		if err != nil {
 			return nil, nil, err
 		}

@@ -77,7 +77,7 @@ func makeImage(name, text string) error {
 }
 
 func (r *preparing) request(ctx context.Context, cmd *cobra.Command, set *loader.Set) (req prepare.Request, err error) {
-	req = prepare.Request{Filesystem: r.fs, Part: r.partition, Kit: r.kit, Editions: r.editions}
+	req = prepare.Request{Filesystem: r.fs, Part: r.partition, Kit: r.kit, Editions: r.editions, Vault: keptSaves()}
 	if r.w.loader != "" {
 		if req.Profile, err = set.Profile(r.w.loader); err != nil {
 			return req, err

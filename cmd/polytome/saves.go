@@ -13,6 +13,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"polytome/internal/config"
 	"polytome/internal/core/bench"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/saves"
@@ -41,15 +42,30 @@ func (opt *savesOptions) flags(cmd *cobra.Command, target bool) {
 			"the loader of the target: a name, or a .toml file (default: whichever has "+
 				"saves there)")
 	}
-	f.StringVar(&opt.vault, "vault", "", "the folder in which saves are kept (default: "+saves.Usual().Dir+")")
+	f.StringVar(&opt.vault, "vault", "", "the folder in which saves are kept (default: as polytome config saves says, or "+
+		saves.Usual().Dir+")")
 	f.BoolVar(&opt.asJSON, "json", false, "print JSON")
 }
 
 func (opt *savesOptions) kept() saves.Vault {
 	if opt.vault == "" {
-		return saves.Usual()
+		return keptSaves()
 	}
 	return saves.Vault{Dir: state.Expand(opt.vault)}
+}
+
+// demoSaves is where saves are kept while the demo runs; "" while it does not.
+var demoSaves string
+
+// keptSaves is where saves are kept when no folder is named.
+func keptSaves() saves.Vault {
+	if demoSaves != "" {
+		return saves.Vault{Dir: demoSaves}
+	}
+	if c, err := config.Load(configFile()); err == nil && c.Saves != "" { // mistakes in it are shown where it is set
+		return saves.Vault{Dir: state.Expand(c.Saves)}
+	}
+	return saves.Usual()
 }
 
 func savesCommand() *cobra.Command {
@@ -65,7 +81,7 @@ this program. Before a drive is prepared, the saves on it are kept by themselves
   polytome saves export 12 -o ~/Desktop`,
 	}
 	cmd.AddCommand(savesListCommand(), savesKeepCommand(), savesRestoreCommand(), savesCopyCommand(),
-		savesExportCommand())
+		savesExportCommand(), savesLinkCommand())
 	return cmd
 }
 
@@ -110,9 +126,18 @@ func (opt *savesOptions) each(ctx context.Context, args []string, do func(p save
 			continue
 		}
 		looked = true
-		p, err := set.Profile(t.Loader)
+		var profiles []*loader.Profile
+		var err error
+		for _, name := range t.Loaders() {
+			if loader.IsFile(name) {
+				name = b.Resolve(name)
+			}
+			p, bad := set.Profile(name)
+			err = errors.Join(err, bad)
+			profiles = append(profiles, p)
+		}
 		if err == nil {
-			err = opt.one(ctx, b.Resolve(t.At), t, []*loader.Profile{p}, do)
+			err = opt.one(ctx, b.Resolve(t.At), t, profiles, do)
 		}
 		if err != nil { // the others are looked at all the same
 			all = errors.Join(all, fmt.Errorf("%s: %w", t.Name, err))
@@ -129,7 +154,7 @@ func (opt *savesOptions) one(ctx context.Context, at string, c bench.Target, pro
 	do func(p saves.Place, found []saves.Save) error) (err error) {
 	var t target.Target
 	var profile *loader.Profile
-	if len(profiles) == 1 {
+	if len(profiles) == 1 || c.Loader != "" {
 		profile = profiles[0]
 	}
 	err = letIn(func() (err error) {
@@ -427,4 +452,69 @@ func savesExportCommand() *cobra.Command {
 	cmd.Flags().StringVarP(&opt.out, "output", "o", "", "the folder to write to")
 	opt.flags(cmd, false)
 	return cmd
+}
+
+func savesLinkCommand() *cobra.Command {
+	var opt savesOptions
+	own := false
+	cmd := &cobra.Command{
+		Use:   "link TITLE [CARD]",
+		Short: "Have a title use a card that several titles share",
+		Long: `Link writes into the settings of a title which card it uses, by the rule of its loader, and leaves the
+rest of them. A card that is not there yet begins with what was reached in the title. With --own, the title
+has a card of its own again. What is on the target is kept first.`,
+		Example: `  polytome saves link VSP-20417 shared-1 --bench season.toml --target "Ferry share"
+  polytome saves link VSP-20417 --own --bench season.toml --target "Ferry share"`,
+		Args: cobra.RangeArgs(1, 2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if own == (len(args) == 2) {
+				return usageError{errors.New("name a card, or say --own")}
+			}
+			if opt.bench == "" || opt.target == "" {
+				return usageError{errors.New("say on which target of which bench: --bench FILE --target NAME")}
+			}
+			card := ""
+			if !own {
+				card = args[1]
+			}
+			w := work{bench: opt.bench, target: opt.target}
+			_, all, _, err := w.look(cmd.Context())
+			if err != nil {
+				return err
+			}
+			for _, s := range all {
+				if s == nil {
+					continue
+				}
+				i, err := titleNamed(s, args[0])
+				if err != nil {
+					return err
+				}
+				say, err := s.LinkCard(cmd.Context(), i, card)
+				if err != nil {
+					return err
+				}
+				fmt.Fprintln(cmd.OutOrStdout(), say)
+			}
+			return nil
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&opt.bench, "bench", "", "the bench file")
+	f.StringVar(&opt.target, "target", "", "the target of the bench")
+	f.BoolVar(&own, "own", false, "a card of its own again")
+	return cmd
+}
+
+// titleNamed is the number of a title, by its ID or name.
+func titleNamed(s *survey.Survey, name string) (int, error) {
+	var all []string
+	for i := range s.Titles {
+		t := &s.Titles[i]
+		if strings.EqualFold(t.ID, name) || strings.EqualFold(t.Label(), name) {
+			return i, nil
+		}
+		all = append(all, t.Label())
+	}
+	return 0, usageError{nearest.Unknown("title", name, all)}
 }

@@ -168,7 +168,7 @@ func (g *serving) survey(ctx context.Context) (*survey.Survey, scan.Result, erro
 	}
 	cache := openCache(os.Stderr)
 	defer cache.Close()
-	s, err := survey.Take(ctx, g.bench, g.n, r.Titles, survey.Options{Set: set, Cache: cache})
+	s, err := survey.Take(ctx, g.bench, g.n, r.Titles, survey.Options{Set: set, Cache: cache, Vault: keptSaves()})
 	return s, r, err
 }
 
@@ -281,7 +281,7 @@ func (g *serving) pushTo(ctx context.Context, i int, of *survey.Survey, there []
 	defer cache.Close()
 	var s *survey.Survey
 	if err := letIn(func() error {
-		s, err = survey.Take(ctx, g.bench, i, of.Titles, survey.Options{Set: set, Cache: cache})
+		s, err = survey.Take(ctx, g.bench, i, of.Titles, survey.Options{Set: set, Cache: cache, Vault: keptSaves()})
 		return cmp.Or(err, awayOf(s))
 	}); err != nil {
 		return err

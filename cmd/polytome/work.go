@@ -339,7 +339,7 @@ func (w *work) surveys(ctx context.Context, b *bench.Bench) (survey.Board, scan.
 	}
 	cache := openCache(os.Stderr)
 	defer cache.Close()
-	o := survey.Options{Set: set, Cache: cache}
+	o := survey.Options{Set: set, Cache: cache, Vault: keptSaves()}
 	out := make(survey.Board, len(b.Targets))
 	looked := 0
 	for i := range b.Targets {

@@ -47,6 +47,10 @@ type Config struct {
 	Keys map[string]string `toml:"keys,omitempty"`
 	// DiscOffsets are by how many samples disc drives give sound too late, by what they call themselves.
 	DiscOffsets map[string]int64 `toml:"disc-offsets,omitempty"`
+	// Saves is the folder in which saves are kept; "" for one in the user's data folder.
+	Saves string `toml:"saves,omitempty"`
+	// KeepSaves has the saves of a target kept whenever it was looked at on the screen.
+	KeepSaves bool `toml:"keep-saves,omitempty"`
 }
 
 // mostOffset is the largest offset of a disc drive, in samples: ten sectors' worth.
@@ -93,7 +97,7 @@ func (c Config) Save(file string) error {
 }
 
 // Keys are what can be set.
-var Keys = []string{"theme", "ascii", "bench", "blocks", "folders", "keys", "disc-offsets"}
+var Keys = []string{"theme", "ascii", "bench", "blocks", "folders", "keys", "disc-offsets", "saves", "keep-saves"}
 
 // Get is the value of a key, in words.
 func (c *Config) Get(key string) (string, error) {
@@ -109,6 +113,10 @@ func (c *Config) Get(key string) (string, error) {
 		return yesNo(c.Blocks), nil
 	case "bench":
 		return c.Bench, nil
+	case "saves":
+		return c.Saves, nil
+	case "keep-saves":
+		return yesNo(c.KeepSaves), nil
 	case "folders":
 		return strings.Join(c.Folders, string(filepath.ListSeparator)), nil
 	case "disc-offsets":
@@ -141,6 +149,10 @@ func (c *Config) Set(key, value string) error {
 		return setYesNo(&c.Blocks, value)
 	case "bench":
 		c.Bench = value
+	case "saves":
+		c.Saves = value
+	case "keep-saves":
+		return setYesNo(&c.KeepSaves, value)
 	case "folders":
 		c.Folders = nil
 		for _, dir := range filepath.SplitList(value) {

@@ -75,7 +75,10 @@ func (w World) Bring(ctx context.Context) (*Connections, error) {
 			return nil, fmt.Errorf("making the demo's consoles: %w", err)
 		}
 	}
-	var err error
+	err := w.keepSaves(ctx)
+	if err != nil {
+		return nil, err
+	}
 	if r.covers, err = pictures.Start(Pictures()); err != nil {
 		return nil, fmt.Errorf("starting the demo's server of pictures: %w", err)
 	}

@@ -116,6 +116,9 @@ type World struct {
 // CoverStore is the folder in which the demo keeps what it fetches from its server of pictures.
 func (w World) CoverStore() string { return filepath.Join(w.Dir, "fetched-covers") }
 
+// Saves is the folder in which the demo keeps saves.
+func (w World) Saves() string { return filepath.Join(w.Dir, "saves") }
+
 // marker is the file that says that a folder is a demo, and so may be used again.
 const marker = ".polytome-demo"
 
@@ -241,6 +244,9 @@ func Open(dir string, seed uint64) (World, error) {
 		return w, err
 	}
 	if err := w.writePictures(); err != nil {
+		return w, err
+	}
+	if err := w.makeSaves(); err != nil {
 		return w, err
 	}
 	if err := b.Save(); err != nil {

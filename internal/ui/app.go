@@ -22,6 +22,7 @@ import (
 	"polytome/internal/ui/gamesview"
 	"polytome/internal/ui/loadersview"
 	"polytome/internal/ui/runview"
+	"polytome/internal/ui/savesview"
 	"polytome/internal/ui/state"
 	"polytome/internal/ui/style"
 	"polytome/internal/ui/teachview"
@@ -108,6 +109,9 @@ func newApp(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) *ap
 	d := state.New(ctx, b, set, o.Rate)
 	d.OwnDir, d.CacheFile = o.OwnDir, o.CacheFile
 	d.DiscAccess = o.Discs
+	if d.KeepAlways = o.Settings.KeepSaves; o.Settings.Saves != "" {
+		d.Vault.Dir = state.Expand(o.Settings.Saves)
+	}
 	d.SetCoversDir(o.CoversDir)
 	a := &app{state: d, opts: o, dark: true, colours: colorprofile.TrueColor, w: 80, h: 24}
 	a.stages = []stage{gamesview.New(d), fitview.New(d), treeview.New(d), runview.New(d), checkview.New(d)}
@@ -116,6 +120,7 @@ func newApp(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) *ap
 		{drivesview.New(d), "D", "what is plugged in; prepare, block map, check, eject"},
 		{loadersview.New(d), "L", "their rules, and the tree that they make"},
 		{connectionsview.New(d), "H", "links, their tests, direct cable"},
+		{savesview.New(d), "S", "what players have reached: keep it, put it back, copy it"},
 		{teachview.New(d), "N", "an unknown console, learnt from a stick that it reads"},
 	}
 	if len(b.Sources) == 0 && len(b.Targets) == 0 {

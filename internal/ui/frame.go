@@ -228,17 +228,17 @@ func (a *app) help(w, h int) []string {
 	t := a.theme
 	left := w * 11 / 20
 	l := a.helpColumn(a.stage().Name(), a.stage().Actions(), left)
-	if len(l) > h-1 { // names alone, and one line for all that moves
+	if len(l) > h { // names alone, and one line for all that moves
 		l = a.helpColumn(a.stage().Name(), brief(a.stage().Actions()), left)
 	}
-	r := a.helpColumn("everywhere", a.actions(), w-left)
-	if len(r) > h-1 { // one line for all stages, and the names alone
+	r := a.helpColumn("everywhere. Any key closes this.", a.actions(), w-left)
+	if len(r) > h { // one line for all stages, and the names alone
 		all := []state.Action{state.Do(fmt.Sprintf("1-%d", len(a.stages)), "the stages, in their order", nil)}
 		for _, x := range a.actions()[len(a.stages):] {
 			x.More = ""
 			all = append(all, x)
 		}
-		r = a.helpColumn("everywhere", all, w-left)
+		r = a.helpColumn("everywhere. Any key closes this.", all, w-left)
 	}
 	if own, _ := a.opts.Settings.Get("keys"); own != "" {
 		for _, l := range t.Wrap("your own: "+own, w-left-2) {
@@ -251,8 +251,7 @@ func (a *app) help(w, h int) []string {
 	for y := range rows {
 		out = append(out, l[y]+r[y])
 	}
-	out = append(t.Block(out, w, h-1), t.Block([]string{" " + t.Paint(t.Dim, "Any key closes this.")}, w, 1)...)
-	return out
+	return t.Block(out, w, h)
 }
 
 // brief are actions without what their names do not say, and with one in place of those that move.

@@ -16,7 +16,7 @@ func (a *app) settings() (out []entry) {
 				return nil
 			}
 			a.setTheme()
-			a.state.Notice = say
+			a.state.Notice, a.state.KeepAlways = say, a.opts.Settings.KeepSaves
 			return a.keepSettings()
 		}
 	}
@@ -31,6 +31,13 @@ func (a *app) settings() (out []entry) {
 	case a.shows.gallery != nil:
 		out = append(out, entry{"draw pictures in blocks", "", "", "setting", set("blocks", "yes",
 			"Covers are drawn in coloured blocks.")})
+	}
+	if a.opts.Settings.KeepSaves {
+		out = append(out, entry{"keep saves only when I say so", "", "", "setting", set("keep-saves", "no",
+			"Saves are kept when you press v under Saves, and before anything on a target is removed.")})
+	} else {
+		out = append(out, entry{"keep saves after every look", "", "", "setting", set("keep-saves", "yes",
+			"Saves that are newer than what is kept are kept whenever a target was looked at.")})
 	}
 	if a.opts.Settings.ASCII {
 		return append(out, entry{"draw with lines and blocks", "", "", "setting", set("ascii", "no",

@@ -1,6 +1,7 @@
 package saves
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -10,6 +11,7 @@ import (
 	"io/fs"
 	"path"
 	"strings"
+	"time"
 
 	"polytome/internal/target"
 )
@@ -116,13 +118,25 @@ func at(ctx context.Context, t target.Target, x *Version, to string) (*Save, err
 	return nil, nil
 }
 
-// put writes one file.
-func (v Vault) put(ctx context.Context, t target.Target, name string, f File) (err error) {
+// put writes one file of a version.
+func (v Vault) put(ctx context.Context, t target.Target, name string, f File) error {
 	in, err := v.open(f)
 	if err != nil {
 		return err
 	}
 	defer in.Close() // which was read from
+	return write(ctx, t, name, in, f)
+}
+
+// Write writes a small file to a target, in place of what is there: beside it, read back, and then put in its place.
+func Write(ctx context.Context, t target.Target, name string, data []byte) error {
+	sum := sha256.Sum256(data)
+	return write(ctx, t, name, bytes.NewReader(data), File{Size: int64(len(data)), SHA256: hex.EncodeToString(sum[:]),
+		Modified: time.Now()})
+}
+
+// write writes what a file has.
+func write(ctx context.Context, t target.Target, name string, in io.Reader, f File) (err error) {
 	if dir := path.Dir(name); dir != "." {
 		if err := t.MakeFolder(ctx, dir); err != nil {
 			return err

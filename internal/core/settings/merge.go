@@ -86,7 +86,7 @@ func Merge(last, theirs, wanted string, syntax Syntax, win bool) (merged string,
 		if wants {
 			merged, err = Set(merged, syntax, k.section, k.key, want)
 		} else {
-			merged, err = unset(merged, syntax, k.section, k.key)
+			merged, err = Unset(merged, syntax, k.section, k.key)
 		}
 		if err != nil {
 			return theirs, nil, err
@@ -109,8 +109,8 @@ func raw(text string, syntax Syntax, section, key string) (value string, found b
 	return "", false, nil
 }
 
-// unset takes a key out.
-func unset(text string, syntax Syntax, section, key string) (string, error) {
+// Unset takes a key out, and leaves the rest of the text.
+func Unset(text string, syntax Syntax, section, key string) (string, error) {
 	lines, err := parse(text, syntax)
 	if err != nil {
 		return "", err

@@ -2,6 +2,7 @@ package survey
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path"
@@ -55,7 +56,9 @@ func (s *Survey) Saves() []Reached {
 		}
 		for _, x := range found {
 			r := Reached{Save: x}
-			if i, known := owners[s.Facts.Filesystem.Fold(x.Path)]; known {
+			if r.Titles = s.linked[s.Facts.Filesystem.Fold(x.Path)]; x.Shared {
+				r.Titles = slices.Clone(r.Titles)
+			} else if i, known := owners[s.Facts.Filesystem.Fold(x.Path)]; known {
 				r.Titles = []int{i}
 			}
 			var v *saves.Version
@@ -299,4 +302,46 @@ func (l *Look) kept(v saves.Vault) {
 		l.Notes = append(l.Notes, fmt.Sprintf("What is kept of saves cannot be read: %v.", err))
 	}
 	l.versions = saves.ByKey(all)
+}
+
+// PutBack puts a version on the target, to a path there ("" for its own). What is there is kept first.
+func (s *Survey) PutBack(ctx context.Context, v *saves.Version, to string) (r saves.Restored, err error) {
+	t, err := s.Open(ctx)
+	if err != nil {
+		return r, err
+	}
+	defer func() { err = errors.Join(err, t.Close()) }()
+	p := s.place()
+	p.Target, p.Why = t, "before another version was put back"
+	return s.vault.Restore(ctx, p, v, to)
+}
+
+// KeepSave keeps the save at a path of the target, and returns the version.
+func (s *Survey) KeepSave(ctx context.Context, file, why string) (v *saves.Version, err error) {
+	t, err := s.Open(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, t.Close()) }()
+	entries, err := t.List(ctx, func(string, error) {})
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range s.savesIn(entries) {
+		if x.Path == file {
+			p := s.place()
+			p.Target, p.Why = t, why
+			kept, _, err := s.vault.Keep(ctx, p, []saves.Save{x})
+			if err != nil {
+				return nil, err
+			}
+			return &kept[0], nil
+		}
+	}
+	return nil, fmt.Errorf("%s is no longer on %s", file, s.Config.Name)
+}
+
+// ReadsSaves reports whether one of the target's loaders is of a name, and keeps saves.
+func (s *Survey) ReadsSaves(name string) bool {
+	return slices.ContainsFunc(s.Profiles, func(p *loader.Profile) bool { return p.Name == name && len(p.Saves) > 0 })
 }

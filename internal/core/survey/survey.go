@@ -67,6 +67,7 @@ type Look struct {
 	trees    map[string]*fit.Loader     // by profile, connection and filesystem: what was laid already
 	reached  *reached                   // what players have
 	vault    saves.Vault                // where it is kept
+	linked   map[string][]int           // titles by the folded paths of the cards that they share
 	versions map[string][]saves.Version // that are kept, by what they are of
 	found    map[int][]string
 	// changed are files on the target that only look like a title's.
@@ -229,6 +230,9 @@ func (s *Survey) judge(ctx context.Context, b *bench.Bench, n int) {
 		}
 		if s.texts == nil {
 			s.readTexts(ctx)
+		}
+		if s.linked == nil {
+			s.readLinks(ctx)
 		}
 	} else {
 		s.Notes = append(s.Notes, fmt.Sprintf("%s is not connected (%v). It is shown as it was at %s.", s.Config.Name,

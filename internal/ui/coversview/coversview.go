@@ -295,7 +295,7 @@ func (m *Model) Actions() []state.Action {
 		state.Do("n", "none", func() tea.Cmd { return m.choose(title.Chosen{Of: m.of, None: true}) }).
 			Saying("the title goes without this picture").When(some),
 		state.Do("a", "add a folder", state.Just(m.d.AskCoverFolder)).Saying("with pictures of yours"),
-		state.Do("S", "add a server", state.Just(m.d.AskCoverServer)).Saying("that has pictures"),
+		state.Do("A", "add a server", state.Just(m.d.AskCoverServer)).Saying("that has pictures"),
 		state.Do("b", "budget", state.Just(func() { m.d.AskCoverBudget(m.d.Target) })).
 			Saying("how much space covers may use on this target"),
 		state.Do("t", "carry stick", state.Just(func() { m.d.AskCarry(m.d.Target) })).

@@ -72,7 +72,7 @@ func (m *Model) makePlan(answer string) tea.Cmd {
 	if f == nil || answer == "" {
 		return nil
 	}
-	r := prepare.Request{Titles: m.d.Scan.Titles}
+	r := prepare.Request{Titles: m.d.Scan.Titles, Vault: m.d.Vault}
 	if n := m.d.TargetOn(f.Drive); n >= 0 {
 		r.Wanted = m.d.Bench.Targets[n]
 	}

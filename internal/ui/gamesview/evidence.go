@@ -8,6 +8,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"polytome/internal/core/saves"
 	"polytome/internal/core/title"
 	"polytome/internal/size"
 	"polytome/internal/ui/pixels"
@@ -57,6 +58,7 @@ func (m *Model) evidence(t *style.Theme, w, h int) []string {
 			lines = append(lines, " "+t.Paint(colour, t.Pad(label, labels))+t.Paint(t.Text, l))
 		}
 	}
+	lines = append(lines, m.reached(t, i, w)...)
 	for _, d := range tt.Discs {
 		name := "file"
 		if tt.Of > 1 {
@@ -110,6 +112,30 @@ func (m *Model) evidence(t *style.Theme, w, h int) []string {
 		lines[y+1] += "  " + picked + " "
 	}
 	return lines
+}
+
+// reached are the saves of title i, on whatever target, a line each.
+func (m *Model) reached(t *style.Theme, i, w int) (out []string) {
+	for n := range m.d.Targets {
+		for _, r := range m.d.SavesAt(n, i) {
+			label := ""
+			if len(out) == 0 {
+				label = "save"
+			}
+			say := fmt.Sprintf("%s on %s, %s, %s", size.Format(r.Bytes), style.Clean(m.d.Bench.Targets[n].Name),
+				r.Modified.Local().Format("2006-01-02 15:04"), string(r.State))
+			if r.Shared {
+				say += ", on the card " + style.Clean(r.Path)
+			}
+			fg := t.Text
+			if r.State != saves.IsKept {
+				say += " " + t.Glyph("→") + " S shows and keeps it"
+				fg = t.Warn
+			}
+			out = append(out, " "+t.Paint(t.Dim, t.Pad(label, labels))+t.Paint(fg, t.Clip(say, w-labels-2)))
+		}
+	}
+	return out
 }
 
 // coverHigh is how many rows a cover has at least to be shown; in a narrow window there is none.

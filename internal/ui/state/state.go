@@ -17,6 +17,7 @@ import (
 	"polytome/internal/core/cover"
 	"polytome/internal/core/journal"
 	"polytome/internal/core/loader"
+	"polytome/internal/core/saves"
 	"polytome/internal/core/scan"
 	"polytome/internal/core/scancache"
 	"polytome/internal/drives"
@@ -38,6 +39,10 @@ type State struct {
 	OwnDir string
 	// CacheFile is where scans keep what they have seen, "" for nowhere.
 	CacheFile string
+	// Vault is where saves are kept; KeepSaves has them kept after each look at a target.
+	Vault      saves.Vault
+	KeepAlways bool
+	Kept       Kept
 	// Journal is where runs are written down, nil for nowhere. History are the newest runs.
 	Journal *journal.Journal
 	History []journal.Run
@@ -129,7 +134,7 @@ type State struct {
 // New makes a desk for a bench.
 func New(ctx context.Context, b *bench.Bench, set *loader.Set, rate int64) *State {
 	_, err := os.Stat(b.File())
-	d := &State{System: drives.Here, Cards: netcards.Here, coverStore: &coverStore{},
+	d := &State{Vault: saves.Usual(), System: drives.Here, Cards: netcards.Here, coverStore: &coverStore{},
 		seen: map[string]Seen{}, lookingAt: map[string]bool{}, fresh: err != nil, Ctx: ctx, Bench: b, Set: set,
 		defaultRate: rate, saver: &saver{}, plain: map[string]bool{}, stopScan: func() {}}
 	d.resize()

@@ -28,9 +28,10 @@ type Target struct {
 	Ejected  bool     // it was ejected, and is safe to unplug until it is looked at again
 	Serving  *Serving // nil while it is not served
 
-	planning planning // the plan that is being made
-	timed    timed
-	jobs     *jobs
+	savesSeen bool     // it was said, since all were kept last, that saves are not
+	planning  planning // the plan that is being made
+	timed     timed
+	jobs      *jobs
 }
 
 // timed is how long a plan takes, which is worked out once: with many titles that takes longer than a frame may.
@@ -131,8 +132,9 @@ func (d *State) Survey() tea.Cmd {
 func (d *State) SurveyTarget(n int) tea.Cmd {
 	mine, ctx := d.begin(n, looking)
 	b, titles, set, cache, generation := d.Bench.Clone(), d.Scan.Titles, d.Set, d.CacheFile, d.Generation
+	vault := d.Vault
 	return func() tea.Msg {
-		o := survey.Options{Set: set}
+		o := survey.Options{Set: set, Vault: vault}
 		if cache != "" {
 			if store, err := scancache.Open(cache); err == nil {
 				o.Cache = store
@@ -187,7 +189,7 @@ func (d *State) SetSurvey(m SurveyMsg) tea.Cmd {
 	if d.Bench.Targets[n].Remember(m.survey.Contested()) {
 		d.unsaved = true
 	}
-	return d.writeNow(n)
+	return tea.Batch(d.sawSaves(n), d.writeNow(n))
 }
 
 // Looking reports whether a target is being looked at: until that is over, what is shown of it may not be what the

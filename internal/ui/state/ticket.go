@@ -23,7 +23,9 @@ const (
 	readingHistory
 	foresees // what a check will say
 	ejecting
-	works // how many there are
+	readingSaves
+	savesWork // on the saves of a target
+	works     // how many there are
 )
 
 // jobs are the newest ones of each kind of work, for a target or for none.

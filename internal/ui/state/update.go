@@ -27,6 +27,11 @@ func (d *State) Update(msg tea.Msg) (t Taken, ok bool) {
 		t.Ask = true
 	case InterviewMsg:
 		t.Cmd = d.SetInterview(msg)
+	case KeptMsg:
+		d.SetKept(msg)
+		t.Refresh = true
+	case SavesMsg:
+		t.Cmd, t.Refresh = d.SetSaves(msg), true
 	case KitMsg:
 		t.Cmd, t.Refresh = d.SetKit(msg), true
 	case EjectedMsg:
