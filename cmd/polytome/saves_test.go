@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"polytome/internal/core/bench"
 	"polytome/internal/testkit/coretest"
 	"polytome/internal/testkit/judge"
 )
@@ -160,4 +161,63 @@ func TestSavesAreKeptBeforeARunRemoves(t *testing.T) {
 	got, err := os.ReadFile(card)
 	require.NoError(t, err)
 	assert.True(t, strings.Repeat("s", 6<<20) == string(got))
+}
+
+func TestATitleIsLinkedWithACard(t *testing.T) {
+	ownFolders(t)
+	vault := filepath.Join(t.TempDir(), "elsewhere")
+	ok(t, "config", "saves", vault)
+	games, stick := t.TempDir(), t.TempDir()
+	coretest.Write(t, games, "a.iso", coretest.Image(t, coretest.Inf("VSP-20417", "Copper Tide", "1/1", "full")))
+	coretest.Write(t, games, "b.iso", coretest.Image(t, coretest.Inf("VSP-21002", "Saffron Circuit", "1/1", "short")))
+	coretest.Write(t, stick, "ROWAN/rowan.cfg", []byte("look=stick\nfaces=yes\n"))
+	coretest.Write(t, stick, "ROWAN/rowan.run", []byte("run"))
+	file := filepath.Join(t.TempDir(), "b.toml")
+	b := bench.New(file)
+	b.Sources = []bench.Source{{Path: games}}
+	b.Targets = []bench.Target{{Name: "Stick", At: stick, Loader: "rowan", As: "fat32", Everything: true}}
+	require.NoError(t, b.Save())
+	ok(t, "fill", "--bench", file)
+	link := func(args ...string) (string, int) {
+		code, out, errs := polytome(t, append([]string{"saves", "link", "--bench", file, "--target", "Stick"}, args...)...)
+		return out + errs, code
+	}
+	out, code := link("VSP-20417", "shared-1")
+	assert.NotZero(t, code)
+	assert.Contains(t, out, "there is no card ROWAN/cards/shared-1.crd, and Copper Tide has none of its own yet to begin it "+
+		"with: play it once")
+	card := append([]byte("Copper Tide: far"), make([]byte, 6<<20-16)...)
+	coretest.Write(t, stick, "ROWAN/cards/VSP-20417.crd", card)
+	out, code = link("copper tide", "shared-1")
+	require.Zero(t, code, out)
+	assert.Contains(t, out, "Copper Tide uses the card shared-1, which was made")
+	out, code = link("VSP-21002", "shared-1")
+	require.Zero(t, code, out)
+	assert.Equal(t, "Saffron Circuit uses the card shared-1.\n", out)
+	for _, id := range []string{"VSP-20417", "VSP-21002"} {
+		text, err := os.ReadFile(filepath.Join(stick, "TUNE", id+".tune"))
+		require.NoError(t, err)
+		assert.Equal(t, "timing=a\ntray=shut\ncard=shared-1\n", string(text))
+	}
+	made, err := os.ReadFile(filepath.Join(stick, "ROWAN/cards/shared-1.crd"))
+	require.NoError(t, err)
+	assert.Equal(t, card, made)
+	assert.Contains(t, ok(t, "fill", "--bench", file), "nothing to write", "the settings of the player stay")
+
+	out, code = link("VSP-21002", "--own")
+	require.Zero(t, code, out)
+	text, err := os.ReadFile(filepath.Join(stick, "TUNE/VSP-21002.tune"))
+	require.NoError(t, err)
+	assert.Equal(t, "timing=a\ntray=shut\n", string(text))
+	for _, wrong := range [][]string{{"VSP-20417"}, {"VSP-20417", "x", "--own"}, {"nobody", "shared-1"}, {"VSP-20417", "mine"}} {
+		out, code = link(wrong...)
+		assert.NotZero(t, code, "%v: %s", wrong, out)
+	}
+	assert.Contains(t, out, `"mine" is no name for such a card: they are ROWAN/cards/shared-*.crd`)
+
+	ok(t, "saves", "keep", "--bench", file)
+	assert.FileExists(t, filepath.Join(vault, "list.toml"))
+	assert.Contains(t, ok(t, "config", "saves"), vault)
+	ok(t, "config", "keep-saves", "yes")
+	assert.Contains(t, ok(t, "config", "keep-saves"), "yes")
 }

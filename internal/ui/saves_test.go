@@ -42,6 +42,7 @@ func TestSavesAreKeptPutBackAndCopied(t *testing.T) {
 	assert.Contains(t, line(a, "Thimble Kings", "Ferry share"), "only here")
 	assert.Contains(t, line(a, "Mosswick", "North stick"), "not kept yet")
 
+	assert.Contains(t, text(a), "Next: v keep what is on Ferry share: the save of card shared-1 is nowhere else")
 	press(a, "v") // the card on the Ferry share is the first
 	assert.Contains(t, text(a), "Ferry share: 3 saves kept, 3 of them new or changed")
 	assert.Contains(t, line(a, "Thimble Kings", "Ferry share"), "newest")
@@ -50,6 +51,8 @@ func TestSavesAreKeptPutBackAndCopied(t *testing.T) {
 	assert.Contains(t, text(a), "Used by Thimble Kings.")
 	press(a, "v")
 	assert.Contains(t, text(a), "Ferry share: 3 saves, all kept already.")
+	press(a, "b")
+	assert.Contains(t, text(a), "Number 3 is what is on Ferry share already.")
 	press(a, "down", "v") // the North stick
 	assert.Contains(t, line(a, "Mosswick", "North stick"), "played on in two")
 	all, err := v.Versions()

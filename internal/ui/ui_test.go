@@ -13,6 +13,7 @@ import (
 	"unicode"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/adrg/xdg"
 	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
@@ -55,7 +56,14 @@ func TestMain(m *testing.M) {
 		fmt.Println("it ended with:", show(ctx, cancel, a))
 		return
 	}
+	data, err := os.MkdirTemp("", "polytome-data-") // where saves are kept, and the user's own stay as they are
+	if err != nil {
+		panic(err)
+	}
+	os.Setenv("XDG_DATA_HOME", data)
+	xdg.Reload()
 	code := m.Run()
+	_ = os.RemoveAll(data)
 	demoworld.Remove()
 	os.Exit(code)
 }
@@ -127,6 +135,9 @@ func demoWith(t testing.TB, o Options, targets int) (*app, demo.World) {
 	require.NoError(t, b.Save())
 	set, err := loader.Shipped()
 	require.NoError(t, err)
+	if o.Settings.Saves == "" {
+		o.Settings.Saves = filepath.Join(t.TempDir(), "saves")
+	}
 	a := newApp(t.Context(), b, set, o)
 	a.Update(tea.WindowSizeMsg{Width: 158, Height: 46})
 	pump(a, a.Init())

@@ -223,6 +223,10 @@ func (m *Model) putBack() tea.Cmd {
 	}
 	_, p := m.place()
 	n, to := -1, ""
+	if p != nil && p.State == saves.IsKept && m.is(v, p.Kept) {
+		m.d.Notice = fmt.Sprintf("Number %d is what is on %s already.", v.Number, m.d.Bench.Targets[p.Target].Name)
+		return nil
+	}
 	if p != nil {
 		n, to = p.Target, p.Path
 	} else {
@@ -239,6 +243,26 @@ func (m *Model) putBack() tea.Cmd {
 	}
 	m.d.AskPutBack(n, *v, to)
 	return nil
+}
+
+// is reports whether a version has the same bytes as the one of a number.
+func (m *Model) is(v *saves.Version, number int) bool {
+	_, g := m.row()
+	i := slices.IndexFunc(g.Kept, func(x saves.Version) bool { return x.Number == number })
+	return i >= 0 && g.Kept[i].Holds(v)
+}
+
+// Next is the step that brings the saves into safety.
+func (m *Model) Next() (n state.Next, ok bool) {
+	g, p := m.place()
+	if p == nil || p.Standing != survey.OnlyHere && p.Standing != survey.Unkept {
+		return n, false
+	}
+	say := "keep what is on " + m.d.Bench.Targets[p.Target].Name
+	if p.Standing == survey.OnlyHere {
+		say += ": the save of " + g.Label + " is nowhere else"
+	}
+	return state.Next{Screen: m.Name(), Key: "v", Say: say}, true
 }
 
 // Click moves the cursor to the row that was clicked.
