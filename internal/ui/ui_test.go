@@ -135,10 +135,10 @@ func demoWith(t testing.TB, o Options, targets int) (*app, demo.World) {
 	require.NoError(t, b.Save())
 	set, err := loader.Shipped()
 	require.NoError(t, err)
-	if o.Settings.Saves == "" {
-		o.Settings.Saves = filepath.Join(t.TempDir(), "saves")
-	}
 	a := newApp(t.Context(), b, set, o)
+	if o.Settings.Saves == "" {
+		a.state.Vault.Dir = filepath.Join(t.TempDir(), "saves")
+	}
 	a.Update(tea.WindowSizeMsg{Width: 158, Height: 46})
 	pump(a, a.Init())
 	return a, w
