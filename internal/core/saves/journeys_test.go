@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -23,6 +24,8 @@ import (
 	"polytome/internal/core/title"
 	"polytome/internal/demo"
 	"polytome/internal/sim"
+	"polytome/internal/sim/ftpd"
+	"polytome/internal/sim/samba"
 	"polytome/internal/target"
 	"polytome/internal/testkit/coretest"
 	"polytome/internal/testkit/judge"
@@ -394,19 +397,38 @@ func TestASaveComesAlongToAnotherTarget(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(s.Plan().Notes, "\n"),
 		"Ropewalk has 2 saves that somebody played on in: choose one under Saves.")
-	fill(1)
-	assert.NoFileExists(t, filepath.Join(j.stick(1), save), "the person chooses")
-
 	j.bench.Targets[1].NoSaves = true
 	s, err = survey.Take(t.Context(), j.bench, 1, j.titles, survey.Options{Set: j.set, Vault: j.vault})
 	require.NoError(t, err)
 	assert.NotContains(t, strings.Join(s.Plan().Notes, "\n"), "choose one")
+	j.bench.Targets[1].NoSaves = false
+	fill(1)
+	assert.NoFileExists(t, filepath.Join(j.stick(1), save), "the person chooses")
+}
+
+// TestASaveOnTheTargetStays although another one is kept: nobody had a say in which is to go on.
+func TestASaveOnTheTargetStays(t *testing.T) {
+	j, fill := filled(t, [2]string{"oxbow", "exfat"}, 2)
+	save := "oxbow/play/wren8/Ropewalk.hold"
+	fill(0)
+	fill(1)
+	j.write(t, 0, save, "kept")
+	s, err := survey.Take(t.Context(), j.bench, 0, j.titles, survey.Options{Set: j.set, Vault: j.vault})
+	require.NoError(t, err)
+	_, _, err = s.KeepSaves(t.Context(), "")
+	require.NoError(t, err)
+	j.write(t, 1, save, "not kept yet")
+	s = fill(1)
+	assert.Equal(t, "not kept yet", j.text(t, 1, save))
+	assert.Len(t, s.Unkept(), 1)
+	assert.True(t, s.Plan().Empty(), "%v", s.Plan().Steps)
 }
 
 func TestASaveThatHasNoSpaceStaysInTheVault(t *testing.T) {
 	j, fill := filled(t, [2]string{"oxbow", "exfat"}, 2)
 	fill(0)
 	j.write(t, 0, "oxbow/play/wren8/Ropewalk.hold", strings.Repeat("x", 3<<20))
+	j.write(t, 0, "oxbow/play/wren8/Tide Mill.hold", strings.Repeat("y", 3<<20))
 	s, err := survey.Take(t.Context(), j.bench, 0, j.titles, survey.Options{Set: j.set, Vault: j.vault})
 	require.NoError(t, err)
 	_, _, err = s.KeepSaves(t.Context(), "")
@@ -414,12 +436,13 @@ func TestASaveThatHasNoSpaceStaysInTheVault(t *testing.T) {
 	j.bench.Targets[1].Capacity = 40 << 20
 	s, err = survey.Take(t.Context(), j.bench, 1, j.titles, survey.Options{Set: j.set, Vault: j.vault})
 	require.NoError(t, err)
-	j.bench.Targets[1].Capacity = bench.Size(40<<20 - s.Sheet.Free() + 2<<20)
+	j.bench.Targets[1].Capacity = bench.Size(40<<20 - s.Sheet.Free() + 4<<20)
 	s, err = survey.Take(t.Context(), j.bench, 1, j.titles, survey.Options{Set: j.set, Vault: j.vault})
 	require.NoError(t, err)
 	require.Greater(t, s.Sheet.Free(), int64(0))
-	assert.Contains(t, strings.Join(s.Plan().Notes, "\n"), "There is no space for the save of Ropewalk")
-	assert.Empty(t, s.Plan().Saves)
+	notes := strings.Join(s.Plan().Notes, "\n")
+	assert.Equal(t, 1, strings.Count(notes, "There is no space for the save of "), "one of the two fits: %s", notes)
+	assert.Len(t, s.Plan().Saves, 1)
 }
 
 // TestTips: what is newest goes by what came of what, not by dates.
@@ -444,4 +467,55 @@ func TestTips(t *testing.T) {
 		at(3, "south", "a", true)), "what was put there did not come of what was there before")
 	assert.Equal(t, []int{3}, numbers(at(1, "north", "a", false), at(2, "north", "b", false), at(3, "north", "a", false)),
 		"somebody put the first one back by hand")
+}
+
+// TestASaveIsPutBackFarAway over FTP and SMB: with what was there kept first, and read back.
+func TestASaveIsPutBackFarAway(t *testing.T) {
+	for _, over := range []string{"ftp", "smb"} {
+		t.Run(over, func(t *testing.T) {
+			dir := t.TempDir()
+			file := filepath.Join(dir, "ROWAN/cards/VSP-20417.crd")
+			card := func(c string) string { return c + strings.Repeat("\x00", 6<<20-len(c)) }
+			coretest.Write(t, dir, "ROWAN/cards/VSP-20417.crd", []byte(card("first")))
+			at := ""
+			if over == "ftp" {
+				s, err := ftpd.Serve(dir, 0, ftpd.Habits{Sizes: true, Machine: true})
+				require.NoError(t, err)
+				t.Cleanup(s.Close)
+				at = fmt.Sprintf("ftp://127.0.0.1:%d/", s.Port())
+			} else {
+				s, err := samba.Serve(t.Context(), "rowan", dir, samba.Options{})
+				require.NoError(t, err)
+				t.Cleanup(s.Close)
+				at = fmt.Sprintf("smb://127.0.0.1:%d/rowan", s.Port)
+			}
+			b := bench.New("")
+			b.Targets = []bench.Target{{Name: "Far", At: at, Loader: "rowan", As: "fat32"}}
+			v := saves.Vault{Dir: t.TempDir()}
+			take := func() *survey.Survey {
+				s, err := survey.Take(t.Context(), b, 0, nil, survey.Options{Set: coretest.Set(t), Vault: v})
+				require.NoError(t, err)
+				return s
+			}
+			all, fresh, err := take().KeepSaves(t.Context(), "")
+			require.NoError(t, err)
+			assert.Equal(t, [2]int{1, 1}, [2]int{all, fresh})
+			assert.Empty(t, take().Unkept())
+			require.NoError(t, os.WriteFile(file, []byte(card("second")), 0o644))
+			require.NoError(t, os.Chtimes(file, time.Now(), time.Now().Add(time.Hour)))
+			assert.Len(t, take().Unkept(), 1)
+			one, err := v.Version(1)
+			require.NoError(t, err)
+			r, err := take().PutBack(t.Context(), one, "")
+			require.NoError(t, err)
+			assert.Equal(t, 1, r.Written)
+			got, err := os.ReadFile(file)
+			require.NoError(t, err)
+			assert.Equal(t, "first", sim.Reached(got))
+			require.NotNil(t, r.Before)
+			kept, err := os.ReadFile(v.File(r.Before.Files[0]))
+			require.NoError(t, err)
+			assert.Equal(t, "second", sim.Reached(kept))
+		})
+	}
 }
