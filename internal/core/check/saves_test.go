@@ -75,6 +75,11 @@ func TestASaveUnderAnotherNameIsRenamed(t *testing.T) {
 	assert.Contains(t, found.Say, "will not find")
 	require.Len(t, found.Fixes, 1)
 	assert.Equal(t, game[:len(game)-3]+".hold", found.Fixes[0].To)
+
+	f[game[:len(game)-3]+".hold"] = []byte("the title's own")
+	found = about(checkFiles(t, f, as["oxbow"][0], check.Inside, "oxbow"))[game[:len(game)-3]+" (1).hold"]
+	assert.Equal(t, check.Remark, found.Grade)
+	assert.Empty(t, found.Fixes, "the title has its save already")
 }
 
 func TestAFolderOfSavesIsPartOfItsTitle(t *testing.T) {

@@ -38,6 +38,7 @@ type Draft struct {
 	Contiguous  bool // files must lie contiguous
 
 	Rules      []Rule
+	Saves      []Save
 	Companions []Companion
 	Lists      []List
 	Kit        []KitFile
@@ -143,6 +144,8 @@ const (
 	Near  Part = "a file beside a game"
 	Lists Part = "a list"
 	Own   Part = "the loader's own"
+	// Played is what somebody reached in a game.
+	Played Part = "what somebody reached in a game"
 )
 
 // A Look is what there is to learn from.

@@ -8,9 +8,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
@@ -67,7 +69,7 @@ func Learn(ctx context.Context, l Look, set *loader.Set) (*Draft, error) {
 	s.letterCase()
 	s.samples(s.onTarget(r.Titles))
 	s.volume()
-	for _, step := range []func(){s.rules, s.lay, s.companions, s.lists, s.emptyFolders, s.kit, s.rest, s.remake} {
+	for _, step := range []func(){s.rules, s.lay, s.saves, s.companions, s.lists, s.emptyFolders, s.kit, s.rest, s.remake} {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
@@ -140,27 +142,66 @@ func beforehand(ctx context.Context, l Look, set *loader.Set, taught []*teach.Pl
 	return taught, nil
 }
 
-// unknown are the entries of a target that no title which is known has.
+// unknown are the entries of a target that no title which is known has, and that are no save of one.
 func unknown(l Look, titles []title.Title) []target.Entry {
 	known := map[string]bool{}
-	note := func(f title.File) {
-		if rel, err := filepath.Rel(l.Dir, f.Path); err == nil {
-			known[filepath.ToSlash(rel)] = true
-		}
-	}
+	own := map[string]string{} // folder -> key of the only title that lies directly in it; "" for several
+	stems := map[string]bool{} // files of titles without their extensions
+	var filled time.Time
 	for i := range titles {
-		for k := range titles[i].Discs {
-			if titles[i].Platform == "" {
-				continue
+		t := &titles[i]
+		if t.Platform == "" {
+			continue
+		}
+		note := func(f title.File) {
+			rel, err := filepath.Rel(l.Dir, f.Path)
+			if err != nil {
+				return
 			}
-			note(titles[i].Discs[k].File)
-			for _, p := range titles[i].Discs[k].Parts {
+			rel = filepath.ToSlash(rel)
+			known[rel], stems[strings.TrimSuffix(rel, path.Ext(rel))] = true, true
+			if of, there := own[path.Dir(rel)]; !there {
+				own[path.Dir(rel)] = t.Key
+			} else if of != t.Key {
+				own[path.Dir(rel)] = ""
+			}
+			if f.Modified.After(filled) {
+				filled = f.Modified
+			}
+		}
+		for k := range t.Discs {
+			note(t.Discs[k].File)
+			for _, p := range t.Discs[k].Parts {
 				note(p.File)
 			}
 		}
 	}
-	return slices.DeleteFunc(slices.Clone(l.Entries), func(e target.Entry) bool {
-		return known[e.Path] || slices.ContainsFunc(layout.Folders(e.Path), func(dir string) bool { return known[dir] })
+	played := map[string]bool{} // folders above what somebody reached
+	out := slices.DeleteFunc(slices.Clone(l.Entries), func(e target.Entry) bool {
+		above := layout.Folders(e.Path)
+		if known[e.Path] || slices.ContainsFunc(above, func(dir string) bool { return known[dir] }) {
+			return true
+		}
+		near := stems[strings.TrimSuffix(e.Path, path.Ext(e.Path))] ||
+			slices.ContainsFunc(above, func(dir string) bool { return own[dir] != "" })
+		if !near || !l.played(&e, filled) {
+			return false
+		}
+		for _, dir := range above {
+			played[dir] = true
+		}
+		return true
+	})
+	inside := map[string]bool{} // folders above what is still there
+	for i := range out {
+		if !out[i].Folder {
+			for _, dir := range layout.Folders(out[i].Path) {
+				inside[dir] = true
+			}
+		}
+	}
+	return slices.DeleteFunc(out, func(e target.Entry) bool {
+		return e.Folder && played[e.Path] && !inside[e.Path] && own[e.Path] == ""
 	})
 }
 

@@ -63,6 +63,9 @@ func (d *Draft) TOML() string {
 	for _, c := range d.Companions {
 		w.companion(&c)
 	}
+	for _, r := range d.Saves {
+		w.save(&r)
+	}
 	for _, l := range d.Lists {
 		w.listFile(&l)
 	}
@@ -202,6 +205,18 @@ func (w *writer) rule(r *Rule) {
 		w.text("manifest", r.Manifest)
 		w.text("manifest-text", r.ManifestText)
 	}
+}
+
+func (w *writer) save(r *Save) {
+	w.table("[[save]]", "What players have reached.")
+	w.list("platforms", r.Platforms)
+	w.text("path", r.Path)
+	w.text("beside", r.Beside)
+	if r.Folder {
+		w.line("folder = true")
+	}
+	w.number("size", r.Size)
+	w.text("why", r.Why)
 }
 
 func (w *writer) companion(c *Companion) {
