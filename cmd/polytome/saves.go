@@ -42,8 +42,9 @@ func (opt *savesOptions) flags(cmd *cobra.Command, target bool) {
 			"the loader of the target: a name, or a .toml file (default: whichever has "+
 				"saves there)")
 	}
-	f.StringVar(&opt.vault, "vault", "", "the folder in which saves are kept (default: as polytome config saves says, or "+
-		saves.Usual().Dir+")")
+	f.StringVar(&opt.vault, "vault", "",
+		"the folder in which saves are kept (default: as polytome config saves says, or "+
+			saves.Usual().Dir+")")
 	f.BoolVar(&opt.asJSON, "json", false, "print JSON")
 }
 

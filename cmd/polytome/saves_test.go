@@ -179,13 +179,15 @@ func TestATitleIsLinkedWithACard(t *testing.T) {
 	require.NoError(t, b.Save())
 	ok(t, "fill", "--bench", file)
 	link := func(args ...string) (string, int) {
-		code, out, errs := polytome(t, append([]string{"saves", "link", "--bench", file, "--target", "Stick"}, args...)...)
+		code, out, errs := polytome(t, append([]string{"saves", "link", "--bench", file, "--target", "Stick"},
+			args...)...)
 		return out + errs, code
 	}
 	out, code := link("VSP-20417", "shared-1")
 	assert.NotZero(t, code)
-	assert.Contains(t, out, "there is no card ROWAN/cards/shared-1.crd, and Copper Tide has none of its own yet to begin it "+
-		"with: play it once")
+	assert.Contains(t, out,
+		"there is no card ROWAN/cards/shared-1.crd, and Copper Tide has none of its own yet to begin it "+
+			"with: play it once")
 	card := append([]byte("Copper Tide: far"), make([]byte, 6<<20-16)...)
 	coretest.Write(t, stick, "ROWAN/cards/VSP-20417.crd", card)
 	out, code = link("copper tide", "shared-1")
@@ -209,7 +211,8 @@ func TestATitleIsLinkedWithACard(t *testing.T) {
 	text, err := os.ReadFile(filepath.Join(stick, "TUNE/VSP-21002.tune"))
 	require.NoError(t, err)
 	assert.Equal(t, "timing=a\ntray=shut\n", string(text))
-	for _, wrong := range [][]string{{"VSP-20417"}, {"VSP-20417", "x", "--own"}, {"nobody", "shared-1"}, {"VSP-20417", "mine"}} {
+	for _, wrong := range [][]string{{"VSP-20417"}, {"VSP-20417", "x", "--own"}, {"nobody", "shared-1"},
+		{"VSP-20417", "mine"}} {
 		out, code = link(wrong...)
 		assert.NotZero(t, code, "%v: %s", wrong, out)
 	}

@@ -38,7 +38,8 @@ func (w World) makeSaves() error {
 	if err != nil {
 		return err
 	}
-	for _, r := range append(slices.Clone(reached), save{volume, "saves/CVN00117/progress", "Hollow Lane: day 19", 0, 2}) {
+	for _, r := range append(slices.Clone(reached), save{volume, "saves/CVN00117/progress", "Hollow Lane: day 19", 0,
+		2}) {
 		file := filepath.Join(w.Dir, r.target, filepath.FromSlash(r.path))
 		if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
 			return fmt.Errorf("making the demo's saves: %w", err)

@@ -54,8 +54,8 @@ func cardOr(stick fs.FS, settings, other string) string {
 	return other
 }
 
-// Play is what a loader writes when somebody plays a game and reaches something: the file, from the root, and its bytes;
-// "" where nothing is saved here.
+// Play is what a loader writes when somebody plays a game and reaches something: the file, from the root, and its
+// bytes; "" where nothing is saved here.
 func Play(loader string, stick fs.FS, g Game, reached string) (file string, content []byte) {
 	where, ok := saving[loader]
 	if !ok || !g.Starts {

@@ -98,7 +98,8 @@ func TestATitleIsLinkedWithACard(t *testing.T) {
 		press(a, "backspace")
 	}
 	press(a, "shared-4", "enter")
-	assert.Contains(t, text(a), "Thimble Kings uses the card shared-4, which was made and begins with what was reached in it")
+	assert.Contains(t, text(a),
+		"Thimble Kings uses the card shared-4, which was made and begins with what was reached in it")
 	tune, err := os.ReadFile(filepath.Join(dir, "ferry-share/TUNE/VSP-21762.tune"))
 	require.NoError(t, err)
 	assert.Equal(t, "timing=a\ntray=shut\ncard=shared-4\n", string(tune))

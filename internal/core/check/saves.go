@@ -52,7 +52,7 @@ func (y *loaderAudit) saves() {
 		switch f := (Finding{Kind: Save, Grade: Remark, Path: s.Path}); {
 		case s.Odd != "":
 			f.Grade, f.Say, f.Remedy = Fault, s.Odd, "put a kept version back: polytome saves list, and restore"
-			f.Matters = "the console will not read it, or begin anew"
+			f.Matters = "the console will not read it, or begin from the start"
 			y.report(f)
 		case s.Shared && cards != nil && cards[key] == nil:
 			f.Say, f.Remedy = "it is a card for several titles, and no title here uses it",
@@ -75,8 +75,9 @@ func (y *loaderAudit) orphan(s *saves.Save, wants map[string]*line, has map[stri
 			}
 			if why := nearly(path.Base(s.Path), path.Base(at)); why != "" {
 				f.Grade = Fault
-				f.Say = fmt.Sprintf("it is a save that %s will not find, as it looks for %s: %s", l.Name, path.Base(at), why)
-				f.Matters = "the player would begin anew"
+				f.Say = fmt.Sprintf("it is a save that %s will not find, as it looks for %s: %s", l.Name,
+					path.Base(at), why)
+				f.Matters = "the player would begin from the start"
 				f.Remedy, f.Fixes = "give it the name that is looked for",
 					[]fix.Fix{{Do: fix.Rename, Path: s.Path, To: at, Why: "so that the title finds its save"}}
 				y.report(f)

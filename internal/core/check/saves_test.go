@@ -46,7 +46,8 @@ func TestSavesBelongToTitles(t *testing.T) {
 	assert.Equal(t, check.Fault, found["ROWAN/cards/VSP-20431.crd"].Grade)
 	assert.Contains(t, found["ROWAN/cards/shared-2.crd"].Say, "no title here uses it")
 	assert.Equal(t, check.Card, found["TUNE/VSP-30001.tune"].Kind)
-	assert.Contains(t, found["TUNE/VSP-30001.tune"].Say, "set to use the card ROWAN/cards/shared-7.crd, which is not here")
+	assert.Contains(t, found["TUNE/VSP-30001.tune"].Say,
+		"set to use the card ROWAN/cards/shared-7.crd, which is not here")
 	assert.False(t, r.Good())
 
 	quick := about(checkFiles(t, f, as["rowan"][0], check.Names, "rowan"))

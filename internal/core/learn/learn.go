@@ -69,7 +69,8 @@ func Learn(ctx context.Context, l Look, set *loader.Set) (*Draft, error) {
 	s.letterCase()
 	s.samples(s.onTarget(r.Titles))
 	s.volume()
-	for _, step := range []func(){s.rules, s.lay, s.saves, s.companions, s.lists, s.emptyFolders, s.kit, s.rest, s.remake} {
+	for _, step := range []func(){s.rules, s.lay, s.saves, s.companions, s.lists, s.emptyFolders, s.kit, s.rest,
+		s.remake} {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}

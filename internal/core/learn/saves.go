@@ -71,8 +71,8 @@ func isPicture(file string) bool {
 	return slices.Contains([]string{".jpg", ".jpeg", ".png", ".bmp"}, strings.ToLower(path.Ext(file)))
 }
 
-// played reports whether a file may be what somebody reached: it changed after the last game came, and holds anything but
-// text and pictures.
+// played reports whether a file may be what somebody reached: it changed after the last game came, and holds anything
+// but text and pictures.
 func (l *Look) played(e *target.Entry, filled time.Time) bool {
 	if e.Folder || filled.IsZero() || !e.Modified.After(filled.Add(sincePlayed)) || isPicture(e.Path) {
 		return false
@@ -101,8 +101,8 @@ func (s *student) inFolderOf(file string) *near {
 	return nil
 }
 
-// ownFolder is the folder of the title's own in which a file lies: one that is named after it, or the first one below the
-// folder that the game is in, where that is the title's alone; "" for none.
+// ownFolder is the folder of the title's own in which a file lies: one that is named after it, or the first one below
+// the folder that the game is in, where that is the title's alone; "" for none.
 func (s *student) ownFolder(n *near) string {
 	parts := strings.Split(path.Dir(n.entry.Path), "/")
 	for i, part := range parts {

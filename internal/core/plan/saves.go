@@ -64,8 +64,9 @@ func (m *maker) along(s *Save) {
 			Space: need, Make: &shape.Spec{Source: f, Size: f.Size, With: &shape.With{Dated: is.Modified}}})
 	}
 	if m.brought+space > m.sheet.Free() {
-		m.plan.Notes = append(m.plan.Notes, fmt.Sprintf("There is no space for the save of %s, which is kept as number %d.",
-			t.Label(), s.Version.Number))
+		m.plan.Notes = append(m.plan.Notes,
+			fmt.Sprintf("There is no space for the save of %s, which is kept as number %d.",
+				t.Label(), s.Version.Number))
 		return
 	}
 	m.brought += space

@@ -78,8 +78,8 @@ func Find(p *loader.Profile, attachment string, entries []target.Entry) (out []S
 	return out
 }
 
-// FindAll finds the saves of several loaders, each once, in the order of their paths; on says at which attachment of one
-// it is looked, "" for any.
+// FindAll finds the saves of several loaders, each once, in the order of their paths; on says at which attachment of
+// one it is looked, "" for any.
 func FindAll(profiles []*loader.Profile, on func(*loader.Profile) string, entries []target.Entry) (out []Save) {
 	known := map[string]bool{}
 	for _, p := range profiles {

@@ -43,7 +43,8 @@ func collection(t *testing.T) []title.Title {
 	coretest.Write(t, dir, "tide.iso", coretest.Image(t, coretest.Inf("VSP-20417", "Copper Tide", "1/1", "full")))
 	coretest.Write(t, dir, "circuit.iso", coretest.Image(t, coretest.Inf("VSP-21002", "Saffron Circuit", "1/1",
 		"short")))
-	coretest.Write(t, dir, "c/heron.cue", []byte("FILE \"heron.bin\" BINARY\n  TRACK 01 MODE1/2048\n    INDEX 01 00:00:00\n"))
+	coretest.Write(t, dir, "c/heron.cue",
+		[]byte("FILE \"heron.bin\" BINARY\n  TRACK 01 MODE1/2048\n    INDEX 01 00:00:00\n"))
 	coretest.Write(t, dir, "c/heron.bin", coretest.Volume(t, "LAP_04412"))
 	r, err := scan.Scan(t.Context(), []string{dir}, scan.Options{Set: coretest.Set(t)})
 	require.NoError(t, err)
@@ -459,13 +460,15 @@ func TestTips(t *testing.T) {
 	assert.Equal(t, []int{2}, numbers(at(1, "north", "a", false), at(2, "north", "b", false)))
 	assert.Equal(t, []int{2, 1}, numbers(at(1, "north", "a", false), at(2, "south", "b", false)), "nobody knows")
 	assert.Equal(t, []int{2}, numbers(at(1, "north", "a", false), at(2, "south", "a", true)), "the same bytes")
-	assert.Equal(t, []int{3}, numbers(at(1, "north", "a", false), at(2, "south", "a", true), at(3, "south", "b", false)),
+	assert.Equal(t, []int{3}, numbers(at(1, "north", "a", false), at(2, "south", "a", true), at(3, "south", "b",
+		false)),
 		"it came of what was put there")
 	assert.Equal(t, []int{4, 3}, numbers(at(1, "north", "a", false), at(2, "south", "a", true),
 		at(3, "south", "b", false), at(4, "north", "c", false)), "played on in both")
 	assert.Equal(t, []int{3, 2}, numbers(at(1, "south", "z", false), at(2, "east", "z", true),
 		at(3, "south", "a", true)), "what was put there did not come of what was there before")
-	assert.Equal(t, []int{3}, numbers(at(1, "north", "a", false), at(2, "north", "b", false), at(3, "north", "a", false)),
+	assert.Equal(t, []int{3}, numbers(at(1, "north", "a", false), at(2, "north", "b", false), at(3, "north", "a",
+		false)),
 		"somebody put the first one back by hand")
 }
 

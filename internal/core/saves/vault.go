@@ -48,7 +48,7 @@ type Version struct {
 	Folder bool   `toml:"folder,omitempty" json:"folder,omitempty"`
 	Why    string `toml:"why,omitempty" json:"why,omitempty"`
 	// PutBack is set for one that was put there from the vault: it did not come of what was there before.
-	PutBack bool   `toml:"put-back,omitempty" json:"put-back,omitempty"`
+	PutBack bool   `toml:"restored,omitempty" json:"restored,omitempty"`
 	Files   []File `toml:"file" json:"files"`
 }
 
@@ -192,8 +192,8 @@ func (v Vault) Keep(ctx context.Context, p Place, all []Save) (kept []Version, f
 
 func now() time.Time { return time.Now().Truncate(time.Second) }
 
-// Put notes that versions were put to a place from the vault, at the paths that they have: what is kept from there later
-// came of them.
+// Put notes that versions were put to a place from the vault, at the paths that they have: what is kept from there
+// later came of them.
 func (v Vault) Put(ctx context.Context, p Place, all []Version) (err error) {
 	if len(all) == 0 {
 		return nil

@@ -82,8 +82,8 @@ func (s *Survey) readLinks(ctx context.Context) {
 	}
 }
 
-// LinkCard has title i use a card of a name, "" for one of its own. Where that card is not there yet, it begins with what
-// the title has reached. What is there is kept first. It returns what was done, in a sentence.
+// LinkCard has title i use a card of a name, "" for one of its own. Where that card is not there yet, it begins with
+// what the title has reached. What is there is kept first. It returns what was done, in a sentence.
 func (s *Survey) LinkCard(ctx context.Context, i int, card string) (say string, err error) {
 	rule, files := s.cardRule(i)
 	if rule == nil {

@@ -320,7 +320,8 @@ func (m *Model) Why() state.Why {
 	case survey.Newest:
 		w.Say = fmt.Sprintf("It is kept, as number %d, and nothing newer is known.", p.Kept)
 	case survey.Older:
-		w.Say = fmt.Sprintf("Somebody played on elsewhere: number %d, from %s, is newer.", g.Kept[0].Number, g.Kept[0].Target)
+		w.Say = fmt.Sprintf("Somebody played on elsewhere: number %d, from %s, is newer.", g.Kept[0].Number,
+			g.Kept[0].Target)
 		w.Ways = []string{"b puts the newest on " + name}
 	case survey.Parted:
 		w.Say = "Somebody played on here and elsewhere, and neither came of the other. Both are kept: choose which is to go on."
@@ -383,7 +384,8 @@ func (m *Model) saves(t *style.Theme, w, h int) []string {
 		FG: t.Dim}, style.Cell{Text: "", Width: 18})
 	out := []string{t.Rule(caption, w), head}
 	if len(m.rows) == 0 {
-		return t.Block(append(out, "", "  "+t.Paint(t.Dim, "No saves on the targets that are connected, and none kept.")),
+		return t.Block(append(out, "", "  "+t.Paint(t.Dim,
+			"No saves on the targets that are connected, and none kept.")),
 			w, h)
 	}
 	m.list.Resize(len(m.rows), h-2)
@@ -437,9 +439,9 @@ func (m *Model) versions(t *style.Theme, w, h int) []string {
 	if len(g.Kept) == 0 {
 		return t.Block(append(out, "", "  "+t.Paint(t.Dim, "Nothing yet: v keeps what is there.")), w, h)
 	}
-	out = append(out, t.Row(w, false, style.Cell{Text: "no.", Width: 5, FG: t.Dim, Right: true}, style.Cell{Text: "changed",
-		Width: 16, FG: t.Dim}, style.Cell{Text: "from", Width: 14, FG: t.Dim}, style.Cell{Text: "size", Width: 10,
-		FG: t.Dim, Right: true}))
+	out = append(out, t.Row(w, false, style.Cell{Text: "no.", Width: 5, FG: t.Dim, Right: true},
+		style.Cell{Text: "changed", Width: 16, FG: t.Dim}, style.Cell{Text: "from", Width: 14, FG: t.Dim}, style.Cell{Text: "size", Width: 10,
+			FG: t.Dim, Right: true}))
 	m.kept.Resize(len(g.Kept), max(1, h-len(out)-2))
 	from, to := m.kept.Window()
 	for k := from; k < to; k++ {
@@ -454,7 +456,8 @@ func (m *Model) versions(t *style.Theme, w, h int) []string {
 				note, fg = string(survey.Parted), t.Warn
 			}
 		}
-		out = append(out, t.Row(w, m.side && k == m.kept.Cursor, style.Cell{Text: fmt.Sprint(v.Number), Width: 5, Right: true},
+		out = append(out, t.Row(w, m.side && k == m.kept.Cursor, style.Cell{Text: fmt.Sprint(v.Number), Width: 5,
+			Right: true},
 			style.Cell{Text: v.Modified().Local().Format("2006-01-02 15:04"), Width: 16, FG: t.Dim},
 			style.Cell{Text: v.Target, Width: 14}, style.Cell{Text: size.Format(v.Bytes()), Width: 10, Right: true},
 			style.Cell{Text: note, Width: 16, FG: fg}))

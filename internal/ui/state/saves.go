@@ -199,7 +199,10 @@ func (d *State) AskCopySave(n int, r survey.Reached) {
 	}
 	d.Ask(Question{Prompt: "Copy the save to: ", Value: names[0], Suggestions: names,
 		Hint: "a target of the same loader; what is there is kept first", Done: func(answer string) tea.Cmd {
-			m := slices.IndexFunc(d.Bench.Targets, func(p bench.Target) bool { return strings.EqualFold(p.Name, answer) })
+			m := slices.IndexFunc(d.Bench.Targets, func(p bench.Target) bool {
+				return strings.EqualFold(p.Name,
+					answer)
+			})
 			if m < 0 || !slices.Contains(names, d.Bench.Targets[m].Name) {
 				d.Notice = fmt.Sprintf("%q is none of %s.", answer, strings.Join(names, ", "))
 				return nil

@@ -150,8 +150,8 @@ func (d *State) SurveyTarget(n int) tea.Cmd {
 }
 
 // SetSurvey takes over a look at a target, unless a newer one was begun or the target has gone. One that was made with
-// other titles than are known now is dropped: the end of the scan has the target looked at again. Who waited for it to write
-// is asked now.
+// other titles than are known now is dropped: the end of the scan has the target looked at again. Who waited for it to
+// write is asked now.
 func (d *State) SetSurvey(m SurveyMsg) tea.Cmd {
 	n, ok := d.end(m.ticket)
 	if !ok {
