@@ -313,6 +313,9 @@ func printCheck(out io.Writer, loaderName string, r *check.Report) {
 		if !l.Starts {
 			note = "   DOES NOT START"
 		}
+		if l.BuiltIn {
+			note = "   built in"
+		}
 		say("  %-10s %s%s", l.ID, l.Name, note)
 	}
 	if len(r.Findings) > 0 {

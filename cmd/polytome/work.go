@@ -37,6 +37,7 @@ type work struct {
 	as     string
 	space  string
 	volume string
+	model  string
 	rate   string
 	verify string
 	asJSON bool
@@ -99,6 +100,8 @@ func (w *work) flags(cmd *cobra.Command) {
 	f.StringVar(&w.space, "capacity", "", "declare the target's capacity, such as 58GiB")
 	f.StringVar(&w.volume, "volume", "",
 		"which of the console's volumes it is (default: what its folder or label says)")
+	f.StringVar(&w.model, "model", "",
+		"which model of the console it is, such as north: what is built into it is listed, too")
 	w.server.flags(f)
 	f.BoolVar(&w.asJSON, "json", false, "print JSON")
 }
@@ -206,6 +209,9 @@ func (w *work) set(p *bench.Target) error {
 	}
 	if w.verify != "" {
 		p.Verify = w.verify
+	}
+	if w.model != "" {
+		p.Model = w.model
 	}
 	if w.volume != "" {
 		p.Volume = w.volume

@@ -229,6 +229,7 @@ func Open(dir string, seed uint64) (World, error) {
 			Capacity: bench.Size(ShareSpace), Reserve: bench.Size(64 * size.GiB),
 			Titles: bench.Keys{"VSP-20417", "VSP-21560", "VSP-21762"}},
 		{Name: "Hall pocket", At: "hall-pocket", Loader: "bellows", Also: []string{"mica"}, Via: "usb", As: "fat32",
+			Model:    "north",
 			Capacity: bench.Size(28 * size.GiB), Everything: true},
 		{Name: "Corvane disk", At: "corvane-disk", Loader: "gantry", Via: "ftp", As: "exfat",
 			Capacity: bench.Size(4800 * size.MiB), NoCovers: true,

@@ -138,6 +138,14 @@ func CardOf(s *survey.Survey, set *loader.Set, fold Fold, lines []string, jpeg f
 		c.Loader += " on " + console
 	}
 	all := holds(s)
+	if m := s.Model(); m != nil {
+		c.Loader = s.Shown() + " on " + m.Shown
+		for _, b := range m.BuiltIn {
+			if !slices.ContainsFunc(all, func(i int) bool { return s.Titles[i].ID == b.ID }) {
+				c.Titles = append(c.Titles, CardTitle{Platform: m.Platform, Name: b.Name + builtIn, ID: b.ID})
+			}
+		}
+	}
 	for n, i := range all {
 		t := &s.Titles[i]
 		ct := cardTitle(t)
@@ -170,13 +178,20 @@ func CollectionOf(name string, all []title.Title, set *loader.Set, fold Fold, jp
 	return c
 }
 
+// builtIn stands behind the names of titles that are built into the console.
+const builtIn = " (built in)"
+
 // CardOfList is the card of a target by what its loaders list there, for one whose titles are in none of the bench's
 // folders.
 func CardOfList(s *survey.Survey, r *check.Report, set *loader.Set, fold Fold) Card {
 	c := CardOf(s, set, fold, r.Checklist, nil)
 	c.Titles, c.Nothing = nil, "The loader lists nothing here."
 	for _, l := range r.Listed {
-		c.Titles = append(c.Titles, CardTitle{Platform: l.Platform, Name: l.Name, ID: l.ID, Discs: l.Discs,
+		name := l.Name
+		if l.BuiltIn {
+			name += builtIn
+		}
+		c.Titles = append(c.Titles, CardTitle{Platform: l.Platform, Name: name, ID: l.ID, Discs: l.Discs,
 			Size: l.Size})
 	}
 	return c

@@ -78,6 +78,8 @@ type Target struct {
 	Unchecked bool `toml:"unchecked-certificate,omitempty"`
 	NoCovers  bool `toml:"no-covers,omitempty"`
 	NoSaves   bool `toml:"no-saves,omitempty"` // no kept saves come along with titles
+	// Model is which variant of the console it is for, by its name in the loader's profile; "" for none that matters.
+	Model string `toml:"model,omitempty"`
 	// CoversMost is what covers may take of the target.
 	CoversMost Budget `toml:"covers-at-most,omitempty"`
 	// Carries is the name of another target, whose covers alone are put here, in its own layout: a stick whose folders

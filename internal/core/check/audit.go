@@ -40,6 +40,8 @@ type Options struct {
 	Near func(path string) target.Content
 	// Unmade reports whether what is in a file is not known yet: it is not looked into. It may be nil.
 	Unmade func(path string) bool
+	// Model is which variant of the console it is for; "" for none that matters.
+	Model string
 	// NoCovers says that none are wanted.
 	NoCovers bool
 }

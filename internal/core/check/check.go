@@ -60,9 +60,10 @@ type Listed struct {
 	Kind     string `json:"kind,omitempty"`
 	Platform string `json:"platform,omitempty"`
 	Path     string `json:"path"`
-	Starts   bool   `json:"starts"`          // false when a finding keeps it from starting
-	Discs    int    `json:"discs,omitempty"` // that lie behind the line, where there are several
-	Size     int64  `json:"size"`            // in bytes
+	Starts   bool   `json:"starts"`             // false when a finding keeps it from starting
+	Discs    int    `json:"discs,omitempty"`    // that lie behind the line, where there are several
+	Size     int64  `json:"size"`               // in bytes
+	BuiltIn  bool   `json:"built-in,omitempty"` // into the console: it has no path, and takes no room
 	// Cover is the picture that the console will show beside it, "" for none.
 	Cover string `json:"cover,omitempty"`
 }
@@ -110,6 +111,16 @@ func (r *Report) Good() bool {
 func (r *Report) Starts() (n int) {
 	for i := range r.Listed {
 		if r.Listed[i].Starts {
+			n++
+		}
+	}
+	return n
+}
+
+// BuiltIn counts the lines of what is built into the console.
+func (r *Report) BuiltIn() (n int) {
+	for i := range r.Listed {
+		if r.Listed[i].BuiltIn {
 			n++
 		}
 	}

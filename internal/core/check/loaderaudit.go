@@ -84,9 +84,7 @@ func (a *audit) look(profile *loader.Profile) error {
 	y.settings()
 	y.order()
 	if !slices.ContainsFunc(a.r.Findings[before:], func(f Finding) bool { return f.Grade == Stops }) {
-		for _, l := range y.lines {
-			a.r.Listed = append(a.r.Listed, l.Listed)
-		}
+		a.r.Listed = append(a.r.Listed, y.shows()...)
 	}
 	for i := range a.r.Findings[before:] {
 		if f := &a.r.Findings[before+i]; f.Loader == "" {

@@ -116,6 +116,9 @@ func ParseProfile(file string, data []byte) (*Profile, error) {
 	for i := range p.Discs {
 		c.disc(at("disc", i), &p.Discs[i])
 	}
+	for i := range p.Models {
+		c.model(at("model", i), &p.Models[i], p.Models[:i])
+	}
 	for i, w := range p.WaysOut {
 		c.oneOf(at("way-out", i)+".when", "verdict", w.When, verdictWords)
 		c.known(w.Say != "", at("way-out", i), "a [[way-out]] must say what to do, in the key say")

@@ -97,6 +97,11 @@ func (p *Profile) Explain() []Section {
 		discs = append(discs, p.Discs[i].sentence())
 	}
 	add("Discs that were burnt", discs)
+	var models []string
+	for i := range p.Models {
+		models = append(models, p.Models[i].sentence())
+	}
+	add("Models of the console", models)
 	var ways []string
 	for _, w := range p.WaysOut {
 		ways = append(ways, sentence(w.When+": "+w.Say))

@@ -194,6 +194,11 @@ func (s *Set) Check(p *Profile) error {
 	for i := range p.Discs {
 		look(at("disc", i), p.Discs[i].Platforms, nil)
 	}
+	for i := range p.Models {
+		if m := &p.Models[i]; m.Platform != "" {
+			look(at("model", i), []string{m.Platform}, nil)
+		}
+	}
 	look("first-boot", p.FirstBoot.Platforms, nil)
 	return errors.Join(all...)
 }

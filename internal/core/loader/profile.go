@@ -33,6 +33,7 @@ type Profile struct {
 	FirstBoot    FirstBoot     `toml:"first-boot"`
 	Discs        []DiscRule    `toml:"disc"`
 	Saves        []SaveRule    `toml:"save"`
+	Models       []Model       `toml:"model"`
 	WaysOut      []WayOut      `toml:"way-out"`
 	Checklist    []Check       `toml:"checklist"`
 	Examples     []Example     `toml:"example"`

@@ -148,7 +148,7 @@ func (p *Checker) Check(ctx context.Context) (*check.Report, error) {
 	}
 	defer to.Close()
 	return check.Audit(ctx, to, s.Profiles, s.set, check.Options{
-		Via: s.Config.Via, Volume: s.volume(s.Profile), Depth: p.depth, Situation: situation,
+		Via: s.Config.Via, Volume: s.volume(s.Profile), Model: s.Config.Model, Depth: p.depth, Situation: situation,
 		NoCovers: s.Config.NoCovers,
 		Promises: func(of *loader.Profile) []check.Promise { return promises[of.Name] },
 		Source:   p.source, Near: p.open(ctx),

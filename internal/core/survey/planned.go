@@ -52,8 +52,9 @@ func (s *Survey) CheckPlanned(ctx context.Context, p *plan.Plan, depth check.Dep
 	}
 	sheet := s.Sheet.Clone()
 	r, err := check.Audit(ctx, over, s.Profiles, s.set, check.Options{
-		Via: s.Config.Via, Volume: s.volume(s.Profile), Depth: depth, NoCovers: s.Config.NoCovers,
-		Unmade: at.unmade, Situation: []string{"added"},
+		Via: s.Config.Via, Volume: s.volume(s.Profile), Model: s.Config.Model, Depth: depth,
+		NoCovers: s.Config.NoCovers,
+		Unmade:   at.unmade, Situation: []string{"added"},
 		Promises: func(of *loader.Profile) []check.Promise { return check.Promises(sheet, of) },
 	})
 	if d, ok := at.opened.(*drive.Target); err == nil && ok && s.contiguous() {

@@ -152,12 +152,35 @@ func (s *Survey) profiles(b *bench.Bench) error {
 		s.Profiles = append(s.Profiles, p)
 	}
 	s.Profile = s.Profiles[0]
+	if err := knownModel(s.Profiles, s.Config.Model); err != nil {
+		return fmt.Errorf("the target %s: %w", s.Config.Name, err)
+	}
 	switch {
 	case s.Config.Via != "":
 	case s.carries != nil:
 		s.Config.Via = "usb"
 	default:
 		s.Config.Via = WayTo(s.dir, s.Profile, s.Facts.Filesystem.Name)
+	}
+	return nil
+}
+
+// knownModel is an error where none of the loaders knows the model of a console.
+func knownModel(all []*loader.Profile, name string) (err error) {
+	for _, p := range all {
+		if _, err = p.Model(name); err == nil {
+			return nil
+		}
+	}
+	return err
+}
+
+// Model is the model of the console that the target is for; nil for none that matters.
+func (s *Survey) Model() *loader.Model {
+	for _, p := range s.Profiles {
+		if m, err := p.Model(s.Config.Model); err == nil && m != nil {
+			return m
+		}
 	}
 	return nil
 }

@@ -363,6 +363,9 @@ func (m *Model) Why() state.Why {
 	switch {
 	case m.pane == listed && c < len(r.Listed):
 		l := r.Listed[c]
+		if l.BuiltIn {
+			return state.Why{Lead: l.Name, Say: "is built into the console. It takes no room, and cannot be removed."}
+		}
 		say := fmt.Sprintf("will be listed and start. It is %s, %s.", l.Path, size.Format(l.Size))
 		if !l.Starts {
 			return state.Why{Lead: l.Name, Say: "will be listed, but not start. It is " + l.Path + ".",
@@ -457,5 +460,5 @@ func about(r *check.Report, l *check.Listed) bool {
 
 // concerns reports whether a finding is about a line of the list: its file, what is in its folder, or its cover.
 func concerns(f *check.Finding, l *check.Listed) bool {
-	return f.Path == l.Path || strings.HasPrefix(f.Path, l.Path+"/") || l.Cover != "" && f.Path == l.Cover
+	return !l.BuiltIn && f.Path == l.Path || strings.HasPrefix(f.Path, l.Path+"/") || l.Cover != "" && f.Path == l.Cover
 }

@@ -76,12 +76,18 @@ func (m *Model) drawListed(t *style.Theme, r *check.Report, w, h int) []string {
 	if s := m.d.Current(); s != nil {
 		name = s.Shown()
 	}
-	text := fmt.Sprintf("%s: lists %d", name, len(r.Listed))
+	text := fmt.Sprintf("%s: lists %d", name, len(r.Listed)-r.BuiltIn())
+	if n := r.BuiltIn(); n > 0 {
+		text += fmt.Sprintf(" + %d", n)
+	}
 	if n := r.Starts(); n < len(r.Listed) {
-		text += fmt.Sprintf(", starts %d", n)
+		text += fmt.Sprintf(", starts %d", n-r.BuiltIn())
 	}
 	if m.after {
 		text = "after the run, " + text
+	}
+	if style.Width(text) > w-4 { // what matters stays to be seen
+		text = strings.Replace(text, name+": ", "", 1)
 	}
 	out := []string{m.caption(t, listed, text, w)}
 	card := m.card(t, r, w, h)
@@ -99,6 +105,8 @@ func (m *Model) drawListed(t *style.Theme, r *check.Report, w, h int) []string {
 		case !l.Starts:
 			name.FG = t.Bad
 			status = style.Cell{Text: "won't start", Width: 12, FG: t.Bad}
+		case l.BuiltIn:
+			name.FG, status.Text = t.Dim, "built in"
 		case several:
 			status.Text = l.Loader
 		case l.Discs > 1:
@@ -189,7 +197,9 @@ func (m *Model) card(t *style.Theme, r *check.Report, w, h int) []string {
 		kind += ", " + l.Kind
 	}
 	add(t.Dim, kind, false)
-	add(t.Dim, size.Format(l.Size), false)
+	if !l.BuiltIn {
+		add(t.Dim, size.Format(l.Size), false)
+	}
 	if l.Discs > 1 {
 		add(t.Dim, size.Count(l.Discs, "disc"), false)
 	}

@@ -9,6 +9,7 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/fit"
+	"polytome/internal/core/loader"
 	"polytome/internal/core/survey"
 	"polytome/internal/size"
 )
@@ -164,6 +165,34 @@ func (d *State) Leave(n int, paths []string, titles []int) tea.Cmd {
 		}
 	}
 	return tea.Batch(d.SurveyTarget(n), d.changed())
+}
+
+// HasModels reports whether a loader of target n knows models of its console.
+func (d *State) HasModels(n int) bool { return len(d.models(n)) > 0 }
+
+func (d *State) models(n int) (out []loader.Model) {
+	if s := d.At(n).Survey; s != nil {
+		for _, p := range s.Profiles {
+			out = append(out, p.Models...)
+		}
+	}
+	return out
+}
+
+// NextModel has target n be for the next model of its console, or for none.
+func (d *State) NextModel(n int) tea.Cmd {
+	all := d.models(n)
+	if len(all) == 0 {
+		d.Notice = "No loader of this target knows models of its console."
+		return nil
+	}
+	i := slices.IndexFunc(all, func(m loader.Model) bool { return m.Name == d.Bench.Targets[n].Model }) + 1
+	name, say := "", d.Bench.Targets[n].Name+" is for any model of its console. u undoes."
+	if i < len(all) {
+		name, say = all[i].Name, fmt.Sprintf("%s is for the %s, with %s built in. n tries the next one, u undoes.",
+			d.Bench.Targets[n].Name, all[i].Shown, size.Count(len(all[i].BuiltIn), "title"))
+	}
+	return d.SetUp(n, say, func(p *bench.Target) { p.Model = name })
 }
 
 // AskDeleteOthers asks whether a target shall hold exactly what is wanted. What that loses is worked out in the

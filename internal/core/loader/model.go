@@ -1,0 +1,82 @@
+package loader
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"polytome/internal/nearest"
+)
+
+// A Model is a variant of a console that comes with titles of its own.
+type Model struct {
+	Name     string `toml:"name"`
+	Shown    string `toml:"shown"`
+	Platform string `toml:"platform"` // of the built-in titles
+	// BuiltIn are the titles. They take no room, cannot be removed, and come first in the list; a title of the user's
+	// with the same ID hides one.
+	BuiltIn []BuiltIn `toml:"built-in"`
+	Most    int       `toml:"most-titles"` // that the list holds, with the built-in ones; 0 for any number
+	Why     string    `toml:"why"`
+}
+
+// A BuiltIn is a title that is built into a console. It is written as its ID, a space, and its name.
+type BuiltIn struct{ ID, Name string }
+
+// UnmarshalText reads a built-in title such as "LAP_05001 Alder Weir".
+func (b *BuiltIn) UnmarshalText(text []byte) error {
+	id, name, ok := strings.Cut(string(text), " ")
+	if b.ID, b.Name = id, strings.TrimSpace(name); !ok || b.ID == "" || b.Name == "" {
+		return fmt.Errorf("%q is no built-in title: write its ID, a space, and its name", text)
+	}
+	return nil
+}
+
+// Model is the model of a name; nil for none where the name is "".
+func (p *Profile) Model(name string) (*Model, error) {
+	if name == "" {
+		return nil, nil
+	}
+	var names []string
+	for i := range p.Models {
+		if p.Models[i].Name == name {
+			return &p.Models[i], nil
+		}
+		names = append(names, p.Models[i].Name)
+	}
+	if len(names) == 0 {
+		return nil, fmt.Errorf("%s knows no models of the %s, so it cannot be %q", p.Shown, p.Console, name)
+	}
+	return nil, nearest.Unknown("model", name, names)
+}
+
+func (c *checker) model(key string, m *Model, before []Model) {
+	c.known(m.Name != "" && m.Shown != "", key, "a [[model]] has a name, and shown: what people say")
+	c.known(!slices.ContainsFunc(before, func(o Model) bool { return o.Name == m.Name }), key+".name",
+		"there is a model %q already", m.Name)
+	c.known(m.Most >= 0, key+".most-titles", "a list cannot hold fewer titles than none")
+	c.known(m.Most == 0 || len(m.BuiltIn) <= m.Most, key+".built-in",
+		"there are more titles built in than the list holds")
+	c.known(len(m.BuiltIn) == 0 || m.Platform != "", key+".platform", "say of which platform the built-in titles are")
+	ids := map[string]bool{}
+	for _, b := range m.BuiltIn {
+		c.known(!ids[b.ID], key+".built-in", "the ID %s is there twice", b.ID)
+		ids[b.ID] = true
+	}
+}
+
+func (m *Model) sentence() string {
+	var b strings.Builder
+	b.WriteString(m.Shown)
+	if n := len(m.BuiltIn); n > 0 {
+		fmt.Fprintf(&b, ": %d titles are built in, from %s to %s; they come first in the list", n, m.BuiltIn[0].Name,
+			m.BuiltIn[n-1].Name)
+	}
+	if m.Most > 0 {
+		fmt.Fprintf(&b, "; the list holds %d titles with them", m.Most)
+	}
+	if m.Why != "" {
+		b.WriteString(": " + m.Why)
+	}
+	return sentence(b.String())
+}
