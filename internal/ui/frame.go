@@ -170,6 +170,10 @@ func (a *app) railPanels(base lipgloss.Style, named bool, from int) (out string)
 	for _, p := range a.panels {
 		a.rail = append(a.rail, from+style.Width(out))
 		a.rails = append(a.rails, func() tea.Cmd { return a.open(p.panel) })
+		mark := base.Render(" ")
+		if c, ok := p.panel.(interface{ Calls() bool }); ok && c.Calls() {
+			mark = base.Bold(true).Foreground(t.Warn).Render("!")
+		}
 		switch {
 		case a.panel == p.panel:
 			out += base.Bold(true).Foreground(t.Accent).Render(t.Glyph("▸") + p.key + " " + p.Name())
@@ -177,11 +181,11 @@ func (a *app) railPanels(base lipgloss.Style, named bool, from int) (out string)
 				out += base.Foreground(t.Text).Render(" " + p.Number() + " ")
 			}
 		case named:
-			out += base.Render(" " + p.key + " " + p.Name() + " ")
+			out += mark + base.Render(p.key+" "+p.Name()+" ")
 		case a.w >= 100:
-			out += base.Render(" " + p.key + " ")
+			out += mark + base.Render(p.key+" ")
 		case a.panel == nil:
-			out += base.Render(" " + p.key)
+			out += mark + base.Render(p.key)
 		}
 	}
 	return out

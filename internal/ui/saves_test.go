@@ -120,7 +120,7 @@ func TestATitleIsLinkedWithACard(t *testing.T) {
 func TestALookNoticesSaves(t *testing.T) {
 	a, _, v := withSaves(t, Options{})
 	press(a, "1")
-	assert.Contains(t, text(a), "S")
+	assert.Contains(t, text(a), "!S", "the rail says so, and nothing else is covered by it")
 	all, err := v.Versions()
 	require.NoError(t, err)
 	assert.Empty(t, all, "nothing is kept unasked")
@@ -132,7 +132,9 @@ func TestALookNoticesSaves(t *testing.T) {
 	}
 	assert.Contains(t, line(a, "save", "North stick"), "not kept")
 
-	_, _, v = withSaves(t, Options{Settings: config.Config{KeepSaves: true}})
+	a, _, v = withSaves(t, Options{Settings: config.Config{KeepSaves: true}})
+	press(a, "1")
+	assert.NotContains(t, text(a), "!S")
 	all, err = v.Versions()
 	require.NoError(t, err)
 	assert.Len(t, all, 4, "of both targets")

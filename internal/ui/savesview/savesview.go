@@ -50,6 +50,14 @@ func (m *Model) Number() string {
 	return fmt.Sprint(n)
 }
 
+// Calls reports whether saves on the targets are newer than what is kept: the rail marks the panel then.
+func (m *Model) Calls() bool {
+	return slices.ContainsFunc(m.d.Board(), func(s *survey.Survey) bool {
+		return s != nil && s.Away == nil && slices.ContainsFunc(s.Saves(),
+			func(r survey.Reached) bool { return r.State != saves.IsKept })
+	})
+}
+
 // Open reads what is kept.
 func (m *Model) Open() tea.Cmd {
 	m.Refresh()

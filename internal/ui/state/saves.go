@@ -133,29 +133,21 @@ func (d *State) keepSaves(n int, quiet bool) tea.Cmd {
 	})
 }
 
-// sawSaves says after a look that there are saves on a target that are not kept, or keeps them, where that is set.
+// sawSaves keeps the saves of a target after a look, where that is set and they are newer than what is kept.
 func (d *State) sawSaves(n int) tea.Cmd {
 	t := d.At(n)
 	s := t.Survey
-	if s == nil || s.Away != nil || t.Running() {
+	switch {
+	case s == nil || s.Away != nil || t.Running():
 		return nil
-	}
-	unkept := s.Unkept()
-	if len(unkept) == 0 {
+	case len(s.Unkept()) == 0:
 		t.savesSeen = false
 		return nil
+	case !d.KeepAlways || t.savesSeen:
+		return nil
 	}
-	if d.KeepAlways && !t.savesSeen {
-		t.savesSeen = true // once, if it cannot be done
-		return d.keepSaves(n, true)
-	}
-	if !t.savesSeen && d.Notice == "" {
-		t.savesSeen = true
-		d.Notice = fmt.Sprintf("%s has %s newer than what is kept, or not kept: S shows and keeps them.",
-			d.Bench.Targets[n].Name, size.Count(len(unkept), "save")+map[bool]string{true: " that is",
-				false: " that are"}[len(unkept) == 1])
-	}
-	return nil
+	t.savesSeen = true // once, if it cannot be done
+	return d.keepSaves(n, true)
 }
 
 // AskPutBack asks whether a version shall be put on target n, where it was or as a card of its loader is there now.

@@ -28,7 +28,7 @@ type Target struct {
 	Ejected  bool     // it was ejected, and is safe to unplug until it is looked at again
 	Serving  *Serving // nil while it is not served
 
-	savesSeen bool     // it was said, since all were kept last, that saves are not
+	savesSeen bool     // they were to be kept by themselves since all were kept last
 	planning  planning // the plan that is being made
 	timed     timed
 	jobs      *jobs
