@@ -139,3 +139,38 @@ func TestALookNoticesSaves(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, all, 4, "of both targets")
 }
+
+// TestTheCardIsOfTheTitleThatWasAskedFor although the titles have other places in the list by the time of the answer.
+func TestTheCardIsOfTheTitleThatWasAskedFor(t *testing.T) {
+	a, dir, _ := withSaves(t, Options{})
+	press(a, "/", "Thimble", "enter", "l")
+	require.Contains(t, text(a), "Card for Thimble Kings")
+	answer := a.state.Question.Done
+	require.NoError(t, os.RemoveAll(filepath.Join(dir, "shelf")))
+	pump(a, a.state.StartScan())
+	pump(a, answer("shared-5"))
+	assert.Contains(t, text(a), "Thimble Kings uses the card shared-5")
+	tune, err := os.ReadFile(filepath.Join(dir, "ferry-share/TUNE/VSP-21762.tune"))
+	require.NoError(t, err)
+	assert.Contains(t, string(tune), "card=shared-5")
+
+	a.state.AskCopySave(1, a.state.At(1).Survey.Saves()[0])
+	answer = a.state.Question.Done
+	a.state.Bench.Targets = a.state.Bench.Targets[:1]
+	pump(a, a.state.Survey())
+	pump(a, answer("North stick"))
+	assert.Contains(t, a.state.Notice, "Ferry share is no longer a target, so nothing was done.")
+}
+
+func TestNothingElseIsBegunWhileSavesAreWritten(t *testing.T) {
+	a, _, _ := withSaves(t, Options{})
+	under := a.state.KeepSaves(0)
+	press(a, "W")
+	assert.Contains(t, text(a), "Saves on North stick are being written: wait for that to end.")
+	assert.Nil(t, a.state.Question)
+	assert.Nil(t, a.state.Eject(0))
+	assert.Contains(t, a.state.Notice, "Saves on it are being written")
+	pump(a, under)
+	press(a, "W")
+	assert.Contains(t, text(a), "Write to North stick?")
+}

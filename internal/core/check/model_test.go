@@ -68,7 +68,8 @@ func TestBuiltInTitlesAreListedAsTheConsoleDoes(t *testing.T) {
 		}
 	}
 	assert.Equal(t, []string{"Titles/Alder Weir: Alder Weir is built into the Pipit Mini North, too",
-		"Titles/Marsh Music: it has the ID of Saltmarsh Symphony, which is built into the Pipit Mini North, and hides that"},
+		"Titles/Marsh Music: it has the ID of Saltmarsh Symphony, which is built into the Pipit Mini North, and " +
+			"hides that"},
 		says)
 	r, _ = onModel(t, hiding, "north", check.Names)
 	assert.Contains(t, r.Unchecked,

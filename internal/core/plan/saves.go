@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 	"path"
+	"strings"
 
 	"polytome/internal/core/fit"
 	"polytome/internal/core/saves"
@@ -75,6 +76,9 @@ func (m *maker) along(s *Save) {
 	}
 	m.puts = append(m.puts, steps...)
 	v := s.Version
-	v.Path = s.To
+	v.Path = steps[0].Path
+	if below := v.Files[0].Path; below != "" {
+		v.Path = strings.TrimSuffix(v.Path, "/"+below)
+	}
 	m.plan.Saves = append(m.plan.Saves, v)
 }

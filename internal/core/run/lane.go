@@ -158,10 +158,31 @@ func (l *Lane) work(ctx context.Context) {
 	defer release()
 	l.guarded(func() { l.carryOut(ctx) })
 	l.guarded(l.letGo)
+	l.guarded(func() { l.after(ctx) })
 	l.ask(func(c *course) { c.end(ctx.Err() != nil) })
 	<-l.delivered
 	if l.job.Over != nil {
 		_ = parallel.Safely(func() error { l.job.Over(l.report); return nil })
+	}
+}
+
+// mostAfter is how long what is to be done after a run that was stopped may take.
+const mostAfter = 800 * time.Millisecond
+
+// after does what is to be done when everything is closed, also where the run was stopped.
+func (l *Lane) after(ctx context.Context) {
+	if l.job.After == nil {
+		return
+	}
+	var states []StepState
+	l.ask(func(c *course) { states = slices.Clone(c.States) })
+	if ctx.Err() != nil {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeout(context.WithoutCancel(ctx), mostAfter)
+		defer cancel()
+	}
+	if err := l.job.After(ctx, func(step int) bool { return states[step] == StepDone }); err != nil {
+		l.failed(err.Error())
 	}
 }
 

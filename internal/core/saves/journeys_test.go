@@ -522,3 +522,42 @@ func TestASaveIsPutBackFarAway(t *testing.T) {
 		})
 	}
 }
+
+// TestWhatCameAlongIsNotedWhenItIsThere, and not before: of a run that was stopped, only what was done.
+func TestWhatCameAlongIsNotedWhenItIsThere(t *testing.T) {
+	j, fill := filled(t, [2]string{"oxbow", "exfat"}, 2)
+	fill(0)
+	j.write(t, 0, "oxbow/play/wren8/Ropewalk.hold", "one")
+	j.write(t, 0, "oxbow/play/wren8/Tide Mill.hold", "two")
+	s, err := survey.Take(t.Context(), j.bench, 0, j.titles, survey.Options{Set: j.set, Vault: j.vault})
+	require.NoError(t, err)
+	_, _, err = s.KeepSaves(t.Context(), "")
+	require.NoError(t, err)
+	s, err = survey.Take(t.Context(), j.bench, 1, j.titles, survey.Options{Set: j.set, Vault: j.vault})
+	require.NoError(t, err)
+	p := s.Plan()
+	require.Len(t, p.Saves, 2)
+	job := s.Job(j.bench, p)
+	assert.Nil(t, job.Before, "there is nothing to be kept first")
+	noted := func() (out []string) {
+		all, err := j.vault.Versions()
+		require.NoError(t, err)
+		for _, v := range all {
+			if v.PutBack {
+				out = append(out, v.Of)
+			}
+		}
+		return out
+	}
+	require.NoError(t, job.After(t.Context(), func(int) bool { return false }))
+	assert.Empty(t, noted())
+	require.NoError(t, job.After(t.Context(), func(step int) bool { return strings.Contains(p.Steps[step].Path, "Tide") }))
+	assert.Equal(t, []string{"Tide Mill"}, noted())
+
+	job.Open = func(context.Context) (target.Target, error) { return nil, errPulled }
+	job.Emit, job.Patience = func(run.Event) {}, -1
+	run.Start(t.Context(), job).Wait()
+	assert.Equal(t, []string{"Tide Mill"}, noted(), "a run that never began notes nothing")
+	fill(1)
+	assert.ElementsMatch(t, []string{"Tide Mill", "Ropewalk"}, noted())
+}

@@ -130,6 +130,13 @@ func (v Vault) put(ctx context.Context, t target.Target, name string, f File) er
 
 // Write writes a small file to a target, in place of what is there: beside it, read back, and then put in its place.
 func Write(ctx context.Context, t target.Target, name string, data []byte) error {
+	if c, ok := t.(target.Claimer); ok {
+		release, err := c.Claim()
+		if err != nil {
+			return err
+		}
+		defer release()
+	}
 	sum := sha256.Sum256(data)
 	return write(ctx, t, name, bytes.NewReader(data), File{Size: int64(len(data)), SHA256: hex.EncodeToString(sum[:]),
 		Modified: time.Now()})

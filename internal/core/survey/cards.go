@@ -152,7 +152,10 @@ func setCard(ctx context.Context, to target.Target, rule *loader.SaveRule, file,
 	case err != nil:
 		return err
 	default:
-		b, err := io.ReadAll(io.NewSectionReader(c, 0, min(c.Size(), largestText)))
+		if c.Size() > largestText {
+			return errors.Join(errors.New("it is too long for a file of settings"), c.Close())
+		}
+		b, err := io.ReadAll(io.NewSectionReader(c, 0, c.Size()))
 		if err = errors.Join(err, c.Close()); err != nil {
 			return err
 		}

@@ -21,7 +21,8 @@ import (
 
 // Job is the carrying out of a plan at the target, as the bench has it set up.
 func (s *Survey) Job(b *bench.Bench, p *plan.Plan) run.Job {
-	return run.Job{Plan: p, Open: s.Open, Options: options(b, s.dir, &s.Config), Before: s.savesFirst(p)}
+	return run.Job{Plan: p, Open: s.Open, Options: options(b, s.dir, &s.Config), Before: s.savesFirst(p),
+		After: s.savesLast(p)}
 }
 
 // Beginning is what is written down of a run at the target.

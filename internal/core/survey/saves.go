@@ -90,7 +90,7 @@ func (s *Survey) KeepSaves(ctx context.Context, why string) (all, fresh int, err
 	if err != nil {
 		return 0, 0, err
 	}
-	defer to.Close()
+	defer func() { err = errors.Join(err, to.Close()) }()
 	p := s.place()
 	p.Target, p.Why = to, why
 	return s.keep(ctx, p)
@@ -265,23 +265,41 @@ func (s *Survey) saveNotes(p *plan.Plan) (out []string) {
 	return out
 }
 
-// savesFirst keeps the saves that are on the target before a plan is carried out that disturbs it, and notes which ones
-// come along; nil for a plan that does neither.
+// savesFirst keeps the saves that are on the target before a plan is carried out that disturbs it; nil for a plan that
+// does not.
 func (s *Survey) savesFirst(p *plan.Plan) func(ctx context.Context, to target.Target) error {
-	keeps := disturbs(p) && len(s.savesIn(s.There)) > 0
-	if !keeps && len(p.Saves) == 0 {
+	if !disturbs(p) || len(s.savesIn(s.There)) == 0 {
 		return nil
 	}
 	place := s.place()
 	place.Why = "before a run removed, replaced or renamed something"
 	return func(ctx context.Context, to target.Target) error {
 		place.Target = to
-		if keeps {
-			if _, _, err := s.keep(ctx, place); err != nil {
-				return fmt.Errorf("the saves on it cannot be kept: %w", err)
-			}
+		if _, _, err := s.keep(ctx, place); err != nil {
+			return fmt.Errorf("the saves on it cannot be kept: %w", err)
 		}
-		return s.vault.Put(ctx, place, p.Saves)
+		return nil
+	}
+}
+
+// savesLast notes which saves came along, when they are there; nil for a plan with none.
+func (s *Survey) savesLast(p *plan.Plan) func(ctx context.Context, done func(step int) bool) error {
+	if len(p.Saves) == 0 {
+		return nil
+	}
+	place, vault := s.place(), s.vault
+	return func(ctx context.Context, done func(step int) bool) error {
+		there := map[string]bool{}
+		for i := range p.Steps {
+			there[p.Steps[i].Path] = p.Steps[i].Writes() && done(i)
+		}
+		came := slices.DeleteFunc(slices.Clone(p.Saves), func(v saves.Version) bool {
+			return slices.ContainsFunc(v.Files, func(f saves.File) bool { return !there[path.Join(v.Path, f.Path)] })
+		})
+		if err := vault.Put(ctx, place, came); err != nil {
+			return fmt.Errorf("it cannot be noted which saves came along: %w", err)
+		}
+		return nil
 	}
 }
 

@@ -124,6 +124,7 @@ func Take(ctx context.Context, b *bench.Bench, n int, titles []title.Title, o Op
 	s.kept(o.Vault)
 	s.remembered(o.Cache)
 	s.judge(ctx, b, n)
+	s.Saves() // while nobody waits for a frame
 	return s, nil
 }
 
@@ -257,7 +258,6 @@ func (s *Survey) judge(ctx context.Context, b *bench.Bench, n int) {
 		if s.linked == nil {
 			s.readLinks(ctx)
 		}
-		s.Saves() // while nobody waits for a frame
 	} else {
 		s.Notes = append(s.Notes, fmt.Sprintf("%s is not connected (%v). It is shown as it was at %s.", s.Config.Name,
 			s.Away, s.Taken.Local().Format("2006-01-02 15:04")))

@@ -332,7 +332,8 @@ func (m *Model) Why() state.Why {
 			g.Kept[0].Target)
 		w.Ways = []string{"b puts the newest on " + name}
 	case survey.Parted:
-		w.Say = "Somebody played on here and elsewhere, and neither came of the other. Both are kept: choose which is to go on."
+		w.Say = "Somebody played on here and elsewhere, and neither came of the other. Both are kept: choose which is " +
+			"to go on."
 		w.Ways = []string{"c copies this one", "tab and b put another one here"}
 	}
 	if p.Odd != "" {
@@ -448,8 +449,8 @@ func (m *Model) versions(t *style.Theme, w, h int) []string {
 		return t.Block(append(out, "", "  "+t.Paint(t.Dim, "Nothing yet: v keeps what is there.")), w, h)
 	}
 	out = append(out, t.Row(w, false, style.Cell{Text: "no.", Width: 5, FG: t.Dim, Right: true},
-		style.Cell{Text: "changed", Width: 16, FG: t.Dim}, style.Cell{Text: "from", Width: 14, FG: t.Dim}, style.Cell{Text: "size", Width: 10,
-			FG: t.Dim, Right: true}))
+		style.Cell{Text: "changed", Width: 16, FG: t.Dim}, style.Cell{Text: "from", Width: 14, FG: t.Dim},
+		style.Cell{Text: "size", Width: 10, FG: t.Dim, Right: true}))
 	m.kept.Resize(len(g.Kept), max(1, h-len(out)-2))
 	from, to := m.kept.Window()
 	for k := from; k < to; k++ {

@@ -28,6 +28,9 @@ func (d *State) Eject(n int) tea.Cmd {
 	case t.Running():
 		d.Notice = "A run is in progress: wait for it to end, or stop it."
 		return nil
+	case d.goesOn(n, savesWork):
+		d.Notice = "Saves on it are being written: wait for that to end."
+		return nil
 	case !d.Unplugs(n):
 		d.Notice = d.Bench.Targets[n].Name + " is not a drive of this computer: there is nothing to eject."
 		return nil

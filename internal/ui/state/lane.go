@@ -181,6 +181,10 @@ func (d *State) AskWrite(n int) tea.Cmd {
 		d.Notice = "The run is already in progress."
 		return nil
 	}
+	if d.goesOn(n, savesWork) {
+		d.Notice = "Saves on " + name + " are being written: wait for that to end."
+		return nil
+	}
 	if s.Away != nil {
 		d.Notice = fmt.Sprintf("%s is not connected, so nothing can be written: %v", s.Config.Name, s.Away)
 		return nil
@@ -205,10 +209,10 @@ func (d *State) AskWrite(n int) tea.Cmd {
 		return d.Foresee(n)
 	}
 	d.Notice = ""
-	start := func() tea.Cmd {
+	start := d.Later(n, func(n int) tea.Cmd {
 		d.writeLater(n, name+" is being read again: the run starts when that is done, if nothing has changed …", p)
 		return d.writeNow(n)
-	}
+	})
 	if loses := losing(p); loses != "" {
 		d.Ask(Question{Prompt: fmt.Sprintf("%s on %s. Type its name to continue: ", loses, name),
 			Hint: name, Done: func(answer string) tea.Cmd {

@@ -11,6 +11,7 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/saves"
 	"polytome/internal/core/survey"
+	"polytome/internal/core/title"
 	"polytome/internal/size"
 )
 
@@ -18,7 +19,6 @@ import (
 type Kept struct {
 	Versions []saves.Version
 	Err      error // why it cannot be read
-	Known    bool  // it was read
 }
 
 // A KeptMsg is what the vault has now.
@@ -41,7 +41,7 @@ func (d *State) ReadKept() tea.Cmd {
 // SetKept takes over what is in the vault.
 func (d *State) SetKept(m KeptMsg) {
 	if _, ok := d.end(m.ticket); ok {
-		d.Kept = Kept{m.versions, m.err, true}
+		d.Kept = Kept{m.versions, m.err}
 	}
 }
 
@@ -163,15 +163,19 @@ func (d *State) AskPutBack(n int, v saves.Version, to string) {
 			if err != nil {
 				return "", err
 			}
-			say := fmt.Sprintf("Number %d is on %s, read back.", v.Number, name)
-			if r.Before != nil && r.Written+r.Removed > 0 {
-				say += fmt.Sprintf(" What was there is kept as number %d.", r.Before.Number)
-			}
-			return say, nil
+			return fmt.Sprintf("Number %d is on %s, read back.", v.Number, name) + wasThere(r), nil
 		})
 	})
 	d.Agree(fmt.Sprintf("Put number %d, kept %s from %s, on %s?", v.Number, v.Kept.Local().Format("2006-01-02 15:04"),
 		v.Target, name), "what is there now is kept first", do)
+}
+
+// wasThere says what became of what a version took the place of, in a sentence; "" where that was nothing.
+func wasThere(r saves.Restored) string {
+	if r.Before == nil || r.Written+r.Removed == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" What was there is kept as number %d.", r.Before.Number)
 }
 
 // AskCopySave asks to which target a save of target n shall be copied.
@@ -189,24 +193,30 @@ func (d *State) AskCopySave(n int, r survey.Reached) {
 		d.Notice = "No other target that is connected has a loader that reads this save."
 		return
 	}
+	to := ""
+	copied := d.Later(n, func(n int) tea.Cmd {
+		m := slices.IndexFunc(d.Bench.Targets, func(p bench.Target) bool { return strings.EqualFold(p.Name, to) })
+		if m < 0 || m == n || !slices.Contains(names, d.Bench.Targets[m].Name) {
+			d.Notice = fmt.Sprintf("%q is none of %s.", to, strings.Join(names, ", "))
+			return nil
+		}
+		return d.copySave(n, m, r)
+	})
 	d.Ask(Question{Prompt: "Copy the save to: ", Value: names[0], Suggestions: names,
 		Hint: "a target of the same loader; what is there is kept first", Done: func(answer string) tea.Cmd {
-			m := slices.IndexFunc(d.Bench.Targets, func(p bench.Target) bool {
-				return strings.EqualFold(p.Name,
-					answer)
-			})
-			if m < 0 || !slices.Contains(names, d.Bench.Targets[m].Name) {
-				d.Notice = fmt.Sprintf("%q is none of %s.", answer, strings.Join(names, ", "))
-				return nil
-			}
-			return d.copySave(n, m, r)
+			to = answer
+			return copied()
 		}})
 }
 
 // copySave keeps a save of one target and puts it on another.
 func (d *State) copySave(n, m int, r survey.Reached) tea.Cmd {
-	from := *d.At(n).Survey
-	name := d.Bench.Targets[m].Name
+	look := d.At(n).Survey
+	if look == nil || look.Away != nil {
+		d.Notice = d.Bench.Targets[n].Name + " has to be connected for that."
+		return nil
+	}
+	from, name := *look, d.Bench.Targets[m].Name
 	return d.onSaves(m, "Copying …", false, func(ctx context.Context, s *survey.Survey) (string, error) {
 		v, err := from.KeepSave(ctx, r.Path, "to be copied to "+name)
 		if err != nil {
@@ -216,11 +226,7 @@ func (d *State) copySave(n, m int, r survey.Reached) tea.Cmd {
 		if err != nil {
 			return "", err
 		}
-		say := fmt.Sprintf("The save is on %s, read back.", name)
-		if x.Before != nil && x.Written+x.Removed > 0 {
-			say += fmt.Sprintf(" What was there is kept as number %d.", x.Before.Number)
-		}
-		return say, nil
+		return fmt.Sprintf("The save is on %s, read back.", name) + wasThere(x), nil
 	})
 }
 
@@ -240,15 +246,21 @@ func (d *State) AskCard(n, i int) {
 	if len(names) > 0 {
 		hint = "there: " + strings.Join(names, ", ") + "; " + hint
 	}
-	do := func(card string) func() tea.Cmd {
-		return d.Later(n, func(n int) tea.Cmd {
-			return d.onSaves(n, "Writing …", false, func(ctx context.Context, s *survey.Survey) (string, error) {
-				return s.LinkCard(ctx, i, card)
-			})
+	key, card := s.Titles[i].Key, ""
+	link := d.Later(n, func(n int) tea.Cmd {
+		return d.onSaves(n, "Writing …", false, func(ctx context.Context, s *survey.Survey) (string, error) {
+			i := slices.IndexFunc(s.Titles, func(t title.Title) bool { return t.Key == key }) // where it is by now
+			if i < 0 {
+				return "", fmt.Errorf("%s is no longer among your games, so nothing was done", label)
+			}
+			return s.LinkCard(ctx, i, card)
 		})
-	}
+	})
 	d.Ask(Question{Prompt: "Card for " + label + ": ", Value: uses, Suggestions: names, Hint: hint,
-		Done: func(answer string) tea.Cmd { return do(strings.TrimSpace(answer))() }})
+		Done: func(answer string) tea.Cmd {
+			card = strings.TrimSpace(answer)
+			return link()
+		}})
 }
 
 // ToggleSaves has kept saves come along with titles to target n, or not.

@@ -1,22 +1,24 @@
 package state
 
 import (
+	"reflect"
 	"slices"
 
 	tea "charm.land/bubbletea/v2"
 
+	"polytome/internal/core/bench"
 	"polytome/internal/core/plan"
 )
 
 // writing is somebody's wish to write to a target, which waits until it is known what that would do.
 type writing struct {
-	target *Target    // nil for no wish
+	target bench.ID   // 0 for no wish
 	agreed *plan.Plan // to what was said yes already; nil where the question is still to come
 }
 
 // writeLater keeps the wish to write to target n until what it waits for is there. Only the newest wish counts.
 func (d *State) writeLater(n int, say string, agreed *plan.Plan) {
-	d.Notice, d.toWrite = say, writing{d.Targets[n], agreed}
+	d.Notice, d.toWrite = say, writing{d.Targets[n].ID, agreed}
 }
 
 // Pressed drops a question to come as soon as any key is pressed: it must not open under the hands of somebody who does
@@ -32,7 +34,7 @@ func (d *State) Pressed() {
 func (d *State) writeNow(n int) tea.Cmd {
 	t, wish := d.At(n), d.toWrite
 	p, said := d.Plan(n), wish.agreed != nil
-	if wish.target != t || d.Looking(n) || said && t.Survey != nil && p == nil || !said && d.Question != nil {
+	if wish.target == 0 || wish.target != t.ID || d.Looking(n) || said && t.Survey != nil && p == nil || !said && d.Question != nil {
 		return nil
 	}
 	d.toWrite, d.Notice = writing{}, ""
@@ -49,6 +51,7 @@ func (d *State) writeNow(n int) tea.Cmd {
 // sameSteps reports whether two plans do the same.
 func sameSteps(p, q *plan.Plan) bool {
 	return p == q || slices.EqualFunc(p.Steps, q.Steps, func(a, b plan.Step) bool {
-		return a.Kind == b.Kind && a.Path == b.Path && a.From == b.From && a.Size == b.Size && a.Title == b.Title
+		return a.Kind == b.Kind && a.Path == b.Path && a.From == b.From && a.Size == b.Size && a.Title == b.Title &&
+			reflect.DeepEqual(a.Make, b.Make)
 	})
 }
