@@ -149,7 +149,7 @@ func TestTheCardIsOfTheTitleThatWasAskedFor(t *testing.T) {
 	require.NoError(t, os.RemoveAll(filepath.Join(dir, "shelf")))
 	pump(a, a.state.StartScan())
 	pump(a, answer("shared-5"))
-	assert.Contains(t, text(a), "Thimble Kings uses the card shared-5")
+	assert.Contains(t, a.state.Notice, "Thimble Kings uses the card shared-5")
 	tune, err := os.ReadFile(filepath.Join(dir, "ferry-share/TUNE/VSP-21762.tune"))
 	require.NoError(t, err)
 	assert.Contains(t, string(tune), "card=shared-5")

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 
+	"polytome/internal/core/bench"
 	"polytome/internal/core/saves"
 	"polytome/internal/core/title"
 )
@@ -21,11 +22,17 @@ type SavesOf struct {
 
 // A SavePlace is a save on a target.
 type SavePlace struct {
-	Target int
+	ID bench.ID // of the target
+	On string   // its name
 	Reached
+	// Owners are the titles that it belongs to: their numbers in [Reached] are those of the look.
+	Owners []Owner
 	// Standing is how it compares with the same title's saves elsewhere.
 	Standing Standing
 }
+
+// An Owner is a title that a save belongs to.
+type Owner struct{ Key, Label string }
 
 // Standing is how a save on a target compares with the others of the same title.
 type Standing string
@@ -57,7 +64,7 @@ func (b Board) Saves(kept []saves.Version) (out []SavesOf) {
 	}
 	versions := saves.ByKey(kept)
 	var titles []title.Title
-	for n, s := range b {
+	for _, s := range b {
 		if s == nil {
 			continue
 		}
@@ -76,7 +83,11 @@ func (b Board) Saves(kept []saves.Version) (out []SavesOf) {
 			if r.State, v = saves.Compare(versions[g.Key], s.place().ID, &r.Save); v != nil {
 				r.Kept = v.Number
 			}
-			g.Places = append(g.Places, SavePlace{Target: n, Reached: r})
+			at := SavePlace{ID: s.Config.ID(), On: s.Config.Name, Reached: r}
+			for _, i := range r.Titles {
+				at.Owners = append(at.Owners, Owner{s.Titles[i].Key, s.Titles[i].Label()})
+			}
+			g.Places = append(g.Places, at)
 		}
 	}
 	for key, all := range versions {

@@ -9,8 +9,10 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"polytome/internal/core/bench"
 	"polytome/internal/core/saves"
 	"polytome/internal/core/survey"
+	"polytome/internal/core/title"
 	"polytome/internal/draw"
 	"polytome/internal/size"
 	"polytome/internal/ui/scroll"
@@ -66,11 +68,11 @@ func (m *Model) Open() tea.Cmd {
 
 // Refresh lists the saves again; the cursor stays on its save.
 func (m *Model) Refresh() {
-	was, place := "", -1
+	was, on := "", bench.ID(0)
 	if r, g := m.row(); g != nil {
 		was = g.Key
 		if r.place >= 0 {
-			place = g.Places[r.place].Target
+			on = g.Places[r.place].ID
 		}
 	}
 	m.all, m.rows = m.d.Saves(), nil
@@ -89,7 +91,7 @@ func (m *Model) Refresh() {
 		if g.Key == was {
 			m.list.Cursor = first
 			for k := first; k < len(m.rows); k++ {
-				if p := m.rows[k].place; p >= 0 && g.Places[p].Target == place {
+				if p := m.rows[k].place; p >= 0 && g.Places[p].ID == on {
 					m.list.Cursor = k
 				}
 			}
@@ -103,7 +105,7 @@ func (m *Model) Refresh() {
 func (m *Model) names(g *survey.SavesOf) string {
 	var all []string
 	for _, p := range g.Places {
-		all = append(all, m.d.Bench.Targets[p.Target].Name)
+		all = append(all, p.On)
 	}
 	return strings.Join(all, " ")
 }
@@ -132,11 +134,12 @@ func (m *Model) Drawing() draw.Request { return m.d.Drawn(draw.KindCard) }
 
 // Title is that of the save under the cursor.
 func (m *Model) Title() (int, bool) {
-	_, p := m.place()
-	if p == nil || len(p.Titles) != 1 {
+	_, p, _ := m.place()
+	if p == nil || len(p.Owners) != 1 {
 		return 0, false
 	}
-	return p.Titles[0], true
+	i := slices.IndexFunc(m.d.Scan.Titles, func(t title.Title) bool { return t.Key == p.Owners[0].Key })
+	return i, i >= 0
 }
 
 // row is the one under the cursor, with what it is of; nil for none.
@@ -148,13 +151,17 @@ func (m *Model) row() (r row, g *survey.SavesOf) {
 	return r, &m.all[r.of]
 }
 
-// place is the save under the cursor; nil where only the vault has one.
-func (m *Model) place() (*survey.SavesOf, *survey.SavePlace) {
+// place is the save under the cursor, with the number of its target; nil where only the vault has one, or the target is
+// no longer on the bench.
+func (m *Model) place() (g *survey.SavesOf, p *survey.SavePlace, n int) {
 	r, g := m.row()
-	if g == nil || r.place < 0 || g.Places[r.place].Target >= len(m.d.Targets) {
-		return g, nil
+	if g == nil || r.place < 0 {
+		return g, nil, -1
 	}
-	return g, &g.Places[r.place]
+	if n, ok := m.d.Bench.Find(g.Places[r.place].ID); ok {
+		return g, &g.Places[r.place], n
+	}
+	return g, nil, -1
 }
 
 // version is the kept one that is meant: under the cursor, or the newest.
@@ -171,54 +178,51 @@ func (m *Model) version() *saves.Version {
 
 // Actions are the keys of the panel.
 func (m *Model) Actions() []state.Action {
-	_, p := m.place()
+	_, p, n := m.place()
 	list := &m.list
 	if m.side {
 		list = &m.kept
 	}
-	on := func(do func(p *survey.SavePlace) tea.Cmd) func() tea.Cmd {
+	on := func(do func(p *survey.SavePlace, n int) tea.Cmd) func() tea.Cmd {
 		return func() tea.Cmd {
-			if _, p := m.place(); p != nil {
-				return do(p)
+			if _, p, n := m.place(); p != nil {
+				return do(p, n)
 			}
 			m.d.Notice = "This save is on no target that is connected: b puts it back."
 			return nil
 		}
 	}
 	return append([]state.Action{
-		state.Do("v enter", "keep", on(func(p *survey.SavePlace) tea.Cmd { return m.d.KeepSaves(p.Target) })).
+		state.Do("v enter", "keep", on(func(_ *survey.SavePlace, n int) tea.Cmd { return m.d.KeepSaves(n) })).
 			Saying("all saves of the target under the cursor, in the vault on this computer").When(p != nil),
 		state.Do("b", "put back", m.putBack).Saying("the kept version under the cursor, or the newest").
 			When(m.version() != nil),
-		state.Do("c", "copy", on(func(p *survey.SavePlace) tea.Cmd {
-			m.d.AskCopySave(p.Target, p.Reached)
+		state.Do("c", "copy", on(func(p *survey.SavePlace, n int) tea.Cmd {
+			m.d.AskCopySave(n, p.Reached)
 			return nil
 		})).Saying("the save to another target").When(p != nil),
 		state.Do("l", "link with a card", on(m.link)).Saying("which several titles share, or make one").
-			When(p != nil && m.links(p)),
-		state.Do("x", "bring along", on(func(p *survey.SavePlace) tea.Cmd { return m.d.ToggleSaves(p.Target) })).
+			When(p != nil && m.links(n)),
+		state.Do("x", "bring along", on(func(_ *survey.SavePlace, n int) tea.Cmd { return m.d.ToggleSaves(n) })).
 			Saying("kept saves with titles that go to this target, or not").When(p != nil),
 		state.Do("tab", "versions", state.Just(func() { m.side = !m.side })).
 			Saying("go to the kept versions, or back").When(m.version() != nil),
 	}, state.Movement(list)...)
 }
 
-// links reports whether titles use cards there.
-func (m *Model) links(p *survey.SavePlace) bool {
-	s := m.d.At(p.Target).Survey
-	if s == nil || len(p.Titles) == 0 {
-		return false
-	}
-	_, _, ok := s.Cards(p.Titles[0])
-	return ok
+// links reports whether the title under the cursor can use a card.
+func (m *Model) links(n int) bool {
+	i, ok := m.Title()
+	return ok && m.d.UsesCards(n, i)
 }
 
-func (m *Model) link(p *survey.SavePlace) tea.Cmd {
-	if len(p.Titles) != 1 {
-		m.d.Notice = "Choose the save of one title: this card is used by " + size.Count(len(p.Titles), "title") + "."
+func (m *Model) link(p *survey.SavePlace, n int) tea.Cmd {
+	i, ok := m.Title()
+	if !ok {
+		m.d.Notice = "Choose the save of one title: this card is used by " + size.Count(len(p.Owners), "title") + "."
 		return nil
 	}
-	m.d.AskCard(p.Target, p.Titles[0])
+	m.d.AskCard(n, i)
 	return nil
 }
 
@@ -229,14 +233,14 @@ func (m *Model) putBack() tea.Cmd {
 		m.d.Notice = "Nothing of it is kept yet: v keeps it."
 		return nil
 	}
-	_, p := m.place()
-	n, to := -1, ""
+	_, p, n := m.place()
+	to := ""
 	if p != nil && p.State == saves.IsKept && m.is(v, p.Kept) {
-		m.d.Notice = fmt.Sprintf("Number %d is what is on %s already.", v.Number, m.d.Bench.Targets[p.Target].Name)
+		m.d.Notice = fmt.Sprintf("Number %d is what is on %s already.", v.Number, p.On)
 		return nil
 	}
 	if p != nil {
-		n, to = p.Target, p.Path
+		to = p.Path
 	} else {
 		n = slices.IndexFunc(m.d.Board(), func(s *survey.Survey) bool { return s != nil && s.ReadsSaves(v.Loader) })
 		for k, s := range m.d.Board() {
@@ -262,11 +266,11 @@ func (m *Model) is(v *saves.Version, number int) bool {
 
 // Next is the step that brings the saves into safety.
 func (m *Model) Next() (n state.Next, ok bool) {
-	g, p := m.place()
+	g, p, _ := m.place()
 	if p == nil || p.Standing != survey.OnlyHere && p.Standing != survey.Unkept {
 		return n, false
 	}
-	say := "keep what is on " + m.d.Bench.Targets[p.Target].Name
+	say := "keep what is on " + p.On
 	if p.Standing == survey.OnlyHere {
 		say += ": the save of " + g.Label + " is nowhere else"
 	}
@@ -296,7 +300,7 @@ func (m *Model) Wheel(by int) {
 
 // Why explains the save under the cursor.
 func (m *Model) Why() state.Why {
-	g, p := m.place()
+	g, p, _ := m.place()
 	switch {
 	case m.d.Kept.Err != nil:
 		return state.Why{Lead: "What is kept cannot be read:", Say: state.Sentence(m.d.Kept.Err.Error())}
@@ -318,7 +322,7 @@ func (m *Model) Why() state.Why {
 		w.Say += "."
 		return w
 	}
-	name := m.d.Bench.Targets[p.Target].Name
+	name := p.On
 	w := state.Why{Lead: g.Label + " on " + name + ":"}
 	switch p.Standing {
 	case survey.OnlyHere:
@@ -347,13 +351,12 @@ func (m *Model) Why() state.Why {
 
 // users says which titles use a card.
 func (m *Model) users(p *survey.SavePlace) string {
-	s := m.d.At(p.Target).Survey
-	if len(p.Titles) == 0 || s == nil {
-		return "No title uses this card."
-	}
 	var names []string
-	for _, i := range p.Titles {
-		names = append(names, s.Titles[i].Label())
+	for _, o := range p.Owners {
+		names = append(names, o.Label)
+	}
+	if len(names) == 0 {
+		return "No title uses this card."
 	}
 	return "Used by " + strings.Join(names, ", ") + "."
 }
@@ -428,7 +431,7 @@ func (m *Model) saves(t *style.Theme, w, h int) []string {
 			case survey.Older:
 				fg = t.Dim
 			}
-			cells = append(cells, style.Cell{Text: m.d.Bench.Targets[p.Target].Name, Width: 14},
+			cells = append(cells, style.Cell{Text: p.On, Width: 14},
 				style.Cell{Text: size.Format(p.Bytes), Width: 10, Right: true},
 				style.Cell{Text: p.Modified.Local().Format("2006-01-02 15:04"), Width: 16, FG: t.Dim},
 				style.Cell{Text: string(p.Standing), Width: 18, FG: fg})

@@ -230,6 +230,16 @@ func (d *State) copySave(n, m int, r survey.Reached) tea.Cmd {
 	})
 }
 
+// UsesCards reports whether title i can use cards at target n that others use, too.
+func (d *State) UsesCards(n, i int) bool {
+	s := d.At(n).Survey
+	if !d.known(s, i) {
+		return false
+	}
+	_, _, ok := s.Cards(i)
+	return ok
+}
+
 // AskCard asks which card title i shall use at target n.
 func (d *State) AskCard(n, i int) {
 	s := d.At(n).Survey
