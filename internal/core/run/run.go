@@ -152,8 +152,8 @@ type Job struct {
 	// Before runs once, when the target is open and this run's alone, before the first step: where it fails, nothing is
 	// done. Nil for nothing.
 	Before func(ctx context.Context, to target.Target) error
-	// After runs when everything is closed, and before the end is said, with what was done of the plan: what goes wrong in
-	// it is a failure of the run. Nil for nothing.
+	// After runs when everything is closed, and before the end is said, with what was done of the plan: what goes
+	// wrong in it is a failure of the run. Nil for nothing.
 	After func(ctx context.Context, done func(step int) bool) error
 	// Tell takes events, one at a time. The run waits for it; whoever steers the lane does not.
 	Emit func(Event)

@@ -551,7 +551,8 @@ func TestWhatCameAlongIsNotedWhenItIsThere(t *testing.T) {
 	}
 	require.NoError(t, job.After(t.Context(), func(int) bool { return false }))
 	assert.Empty(t, noted())
-	require.NoError(t, job.After(t.Context(), func(step int) bool { return strings.Contains(p.Steps[step].Path, "Tide") }))
+	require.NoError(t, job.After(t.Context(),
+		func(step int) bool { return strings.Contains(p.Steps[step].Path, "Tide") }))
 	assert.Equal(t, []string{"Tide Mill"}, noted())
 
 	job.Open = func(context.Context) (target.Target, error) { return nil, errPulled }

@@ -336,8 +336,8 @@ func (m *Model) Why() state.Why {
 			g.Kept[0].Target)
 		w.Ways = []string{"b puts the newest on " + name}
 	case survey.Parted:
-		w.Say = "Somebody played on here and elsewhere, and neither came of the other. Both are kept: choose which is " +
-			"to go on."
+		w.Say = "Somebody played on here and elsewhere, and neither came of the other. Both are kept: choose which " +
+			"is to go on."
 		w.Ways = []string{"c copies this one", "tab and b put another one here"}
 	}
 	if p.Odd != "" {

@@ -34,7 +34,10 @@ func (d *State) Pressed() {
 func (d *State) writeNow(n int) tea.Cmd {
 	t, wish := d.At(n), d.toWrite
 	p, said := d.Plan(n), wish.agreed != nil
-	if wish.target == 0 || wish.target != t.ID || d.Looking(n) || said && t.Survey != nil && p == nil || !said && d.Question != nil {
+	if wish.target == 0 || wish.target != t.ID || d.Looking(n) {
+		return nil
+	}
+	if said && t.Survey != nil && p == nil || !said && d.Question != nil { // it comes later
 		return nil
 	}
 	d.toWrite, d.Notice = writing{}, ""
