@@ -6,6 +6,7 @@ import (
 	"path"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -52,14 +53,14 @@ func (Bellows) List(stick fs.FS) (*Listing, error) {
 			return err
 		}
 		if cue := spelled(files, e.Name()+".cue"); cue != "" {
-			l.add(bellowsShown(stick, p, e.Name(), files), p, "", tracksWhy(stick, path.Join(p, cue), files, false))
+			bellowsAdd(l, stick, p, e.Name(), files, tracksWhy(stick, path.Join(p, cue), files, false))
 			return nil
 		}
 		if spelled(files, e.Name()+" (Disc 1).cue") == "" {
 			l.pass(p, "no cue sheet has the folder's name")
 			return nil
 		}
-		l.add(bellowsShown(stick, p, e.Name(), files), p, "", bellowsDiscs(stick, p, e.Name(), files))
+		bellowsAdd(l, stick, p, e.Name(), files, bellowsDiscs(stick, p, e.Name(), files))
 		return nil
 	})
 	if err != nil {
@@ -79,22 +80,57 @@ func (Bellows) List(stick fs.FS) (*Listing, error) {
 			return nil, err
 		}
 	}
-	return l.sort(), nil
+	l.sort()
+	slices.SortStableFunc(l.Games, func(a, b Game) int {
+		return cmp.Or(last(a.Section == "", b.Section == ""),
+			strings.Compare(strings.ToLower(a.Section), strings.ToLower(b.Section)),
+			last(a.Place == 0, b.Place == 0), cmp.Compare(a.Place, b.Place))
+	})
+	return l, nil
 }
 
-var bellowsTitle = regexp.MustCompile(`^name\s*=\s*(?:"([^"]*)"|'([^']*)')\s*(?:#.*)?$`)
+// last sorts what is so behind what is not.
+func last(a, b bool) int {
+	switch {
+	case a == b:
+		return 0
+	case a:
+		return 1
+	}
+	return -1
+}
 
-// bellowsShown is the name that the list shows: the one in title.toml, or the folder's.
-func bellowsShown(stick fs.FS, dir, name string, files []fs.DirEntry) string {
-	if at := spelled(files, "title.toml"); at != "" {
-		text, err := fs.ReadFile(stick, path.Join(dir, at))
-		for _, line := range linesOf(string(text)) {
-			if m := bellowsTitle.FindStringSubmatch(line); m != nil && err == nil && m[1]+m[2] != "" {
-				return m[1] + m[2]
+var (
+	bellowsText   = regexp.MustCompile(`^(name|section)\s*=\s*(?:"([^"]*)"|'([^']*)')\s*(?:#.*)?$`)
+	bellowsNumber = regexp.MustCompile(`^place\s*=\s*([0-9]+)\s*(?:#.*)?$`)
+	bellowsTrue   = regexp.MustCompile(`^favourite\s*=\s*true\s*(?:#.*)?$`)
+)
+
+// bellowsAdd lists a title as its title.toml says, or by its folder.
+func bellowsAdd(l *Listing, stick fs.FS, dir, name string, files []fs.DirEntry, why string) {
+	l.add(name, dir, "", why)
+	g := &l.Games[len(l.Games)-1]
+	at := spelled(files, "title.toml")
+	if at == "" {
+		return
+	}
+	text, err := fs.ReadFile(stick, path.Join(dir, at))
+	if err != nil {
+		return
+	}
+	for _, line := range linesOf(string(text)) {
+		if m := bellowsText.FindStringSubmatch(line); m != nil && m[2]+m[3] != "" {
+			if m[1] == "name" {
+				g.Title = m[2] + m[3]
+			} else {
+				g.Section = m[2] + m[3]
 			}
 		}
+		if m := bellowsNumber.FindStringSubmatch(line); m != nil {
+			g.Place, _ = strconv.Atoi(m[1])
+		}
+		g.Favour = g.Favour || bellowsTrue.MatchString(line)
 	}
-	return name
 }
 
 // bellowsDiscs tries a title of several discs.

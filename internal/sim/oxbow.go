@@ -1,6 +1,7 @@
 package sim
 
 import (
+	"cmp"
 	"io/fs"
 	"path"
 	"slices"
@@ -36,8 +37,17 @@ func (Oxbow) List(stick fs.FS) (*Listing, error) {
 			return nil, err
 		}
 		before := len(l.Games)
+		if _, cart := cartridges[platform]; cart {
+			if entries, err = oxbowSections(stick, at, entries); err != nil {
+				return nil, err
+			}
+		}
 		for _, e := range entries {
 			p := path.Join(at, e.Name())
+			section := ""
+			if in, ok := e.(oxbowIn); ok {
+				p, section = path.Join(at, in.section, e.Name()), in.section
+			}
 			longest := oxbowLongest
 			if platform == "lapwing" {
 				longest = oxbowSheet
@@ -64,18 +74,44 @@ func (Oxbow) List(stick fs.FS) (*Listing, error) {
 				l.add(name, p, "", why)
 			default:
 				l.add(name, p, "", gameWhy(stick, p, platform))
+				l.Games[len(l.Games)-1].Section = section
 			}
 		}
 		games := l.Games[before:]
-		slices.SortStableFunc(games, func(a,
-			b Game) int {
-			return strings.Compare(strings.ToLower(a.Title), strings.ToLower(b.Title))
+		slices.SortStableFunc(games, func(a, b Game) int {
+			return cmp.Or(last(a.Section == "", b.Section == ""),
+				strings.Compare(strings.ToLower(a.Section), strings.ToLower(b.Section)),
+				strings.Compare(strings.ToLower(a.Title), strings.ToLower(b.Title)))
 		})
 	}
 	if l.Games == nil {
 		l.Games = []Game{}
 	}
 	return l, nil
+}
+
+// oxbowIn is a file in a section of a platform.
+type oxbowIn struct {
+	fs.DirEntry
+	section string
+}
+
+// oxbowSections are what is in the folder of a cartridge platform, and in its sections.
+func oxbowSections(stick fs.FS, at string, entries []fs.DirEntry) (out []fs.DirEntry, err error) {
+	for _, e := range entries {
+		if !e.IsDir() {
+			out = append(out, e)
+			continue
+		}
+		in, err := fs.ReadDir(stick, path.Join(at, e.Name()))
+		if err != nil {
+			return nil, err
+		}
+		for _, f := range in {
+			out = append(out, oxbowIn{f, e.Name()})
+		}
+	}
+	return out, nil
 }
 
 // oxbowFolder lists a game that lies unpacked.

@@ -14,11 +14,14 @@ import (
 
 // A Game is one line of a loader's list.
 type Game struct {
-	ID     string `json:"id"`
-	Title  string `json:"title"`
-	Path   string `json:"path"`
-	Starts bool   `json:"starts"`
-	Why    string `json:"why,omitempty"` // why it does not start
+	ID      string `json:"id"`
+	Title   string `json:"title"`
+	Path    string `json:"path"`
+	Starts  bool   `json:"starts"`
+	Why     string `json:"why,omitempty"`     // why it does not start
+	Section string `json:"section,omitempty"` // of the list that it is shown in
+	Place   int    `json:"-"`                 // in its section; 0 where names decide
+	Favour  bool   `json:"favourite,omitempty"`
 	// Face is the picture that it shows beside it, "" for none.
 	Face string `json:"face,omitempty"`
 }

@@ -6,6 +6,7 @@ package bench
 import (
 	"fmt"
 
+	"polytome/internal/core/arrange"
 	"polytome/internal/core/estimate"
 	"polytome/internal/core/fix"
 	"polytome/internal/core/title"
@@ -80,6 +81,8 @@ type Target struct {
 	NoSaves   bool `toml:"no-saves,omitempty"` // no kept saves come along with titles
 	// Model is which variant of the console it is for, by its name in the loader's profile; "" for none that matters.
 	Model string `toml:"model,omitempty"`
+	// List is how the console's list is arranged, as far as the loaders can have it.
+	List arrange.Wishes `toml:"list,omitempty"`
 	// CoversMost is what covers may take of the target.
 	CoversMost Budget `toml:"covers-at-most,omitempty"`
 	// Carries is the name of another target, whose covers alone are put here, in its own layout: a stick whose folders

@@ -22,7 +22,7 @@ const favouriteRank = 2*MaxPriority + 1
 // Rank is how much a title is wanted: favourites before all others, then by priority.
 func (b *Bench) Rank(key string) int8 {
 	r := b.Priorities[key]
-	if b.Favourites.has(key) {
+	if b.Favourites.Has(key) {
 		r += favouriteRank
 	}
 	return int8(r)
@@ -44,7 +44,7 @@ func (b *Bench) Ranks(titles []title.Title) []int8 {
 func (b *Bench) Favour(yes bool, keys ...string) { b.Favourites = b.Favourites.with(yes, keys) }
 
 // Favours reports whether a title is a favourite.
-func (b *Bench) Favours(key string) bool { return b.Favourites.has(key) }
+func (b *Bench) Favours(key string) bool { return b.Favourites.Has(key) }
 
 // Prioritise changes how much a title is wanted. It returns the new priority.
 func (b *Bench) Prioritise(key string, by int) int {
@@ -100,9 +100,9 @@ func (p *Target) SetUpLike(o *Target) bool {
 // Wants reports whether a title is chosen for the target.
 func (p *Target) Wants(key string) bool {
 	if p.Everything {
-		return !p.Without.has(key)
+		return !p.Without.Has(key)
 	}
-	return p.Titles.has(key)
+	return p.Titles.Has(key)
 }
 
 // Want puts titles on the target's list, or takes them off.
@@ -114,7 +114,8 @@ func (p *Target) Want(wanted bool, keys ...string) {
 	}
 }
 
-func (k Keys) has(key string) bool {
+// Has reports whether a key is one of them.
+func (k Keys) Has(key string) bool {
 	_, ok := slices.BinarySearch(k, key)
 	return ok
 }
@@ -137,7 +138,7 @@ func (k Keys) with(in bool, keys []string) Keys {
 		return slices.Compact(all)
 	}
 	out := Keys(slices.Sorted(slices.Values(keys)))
-	return slices.DeleteFunc(slices.Clone(k), out.has)
+	return slices.DeleteFunc(slices.Clone(k), out.Has)
 }
 
 // Remember keeps names that keep titles distinct. It reports whether any of them is

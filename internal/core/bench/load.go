@@ -149,7 +149,7 @@ func (b *Bench) Reread() error {
 func (p *Target) contradictions(at string, note func(at, format string, args ...any)) {
 	for _, key := range p.Titles {
 		switch {
-		case p.Without.has(key):
+		case p.Without.Has(key):
 			note(at+".titles", "%s is both in the titles of %s and in its exceptions: %s", key, p.Name,
 				map[bool]string{true: "excluded", false: "it is wanted"}[p.Everything])
 		case p.Everything:

@@ -119,7 +119,7 @@ func (y *loaderAudit) finder(e *target.Entry) func() {
 		switch {
 		case c.Is == "cover":
 			return func() { _, _ = y.measure(e) }
-		case c.Is == "playlist", c.Shows != "":
+		case c.Is == "playlist", c.InList():
 			return func() { _, _ = y.tree.text(e) }
 		}
 	}

@@ -1,10 +1,12 @@
 package check
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 
 	"polytome/internal/core/fix"
@@ -36,7 +38,7 @@ func (y *loaderAudit) companions() {
 			if e, ok := y.tree.file(at); ok && (!y.cased || e.Path == at) {
 				has++
 				y.need(at)
-				if c.Shows != "" && y.o.Depth != Names {
+				if c.InList() && y.o.Depth != Names {
 					y.shownBy(c, l, e)
 				}
 				if c.Is == "cover" && !done[key] {
@@ -63,7 +65,7 @@ func (y *loaderAudit) companions() {
 	}
 }
 
-// shownBy has a line shown as its text says, where it says so.
+// shownBy has a line stand in the list as its text says: under which name, in which section, and where.
 func (y *loaderAudit) shownBy(c *loader.Companion, l *line, e *target.Entry) {
 	text, err := y.tree.text(e)
 	if err != nil {
@@ -71,8 +73,23 @@ func (y *loaderAudit) shownBy(c *loader.Companion, l *line, e *target.Entry) {
 			Remedy: "copy the title here again"})
 		return
 	}
-	if name := settings.Text(layout.Decoded(c.Encoding, text), settings.Syntax(c.Syntax), "", c.Shows); name != "" {
-		l.Name = name
+	text = layout.Decoded(c.Encoding, text)
+	value := func(key string) string {
+		if key == "" {
+			return ""
+		}
+		return settings.Text(text, settings.Syntax(c.Syntax), "", key)
+	}
+	l.Name, l.Section = cmp.Or(value(c.Shows), l.Name), cmp.Or(value(c.Sections), l.Section)
+	plain := func(key string) string {
+		value, _, _ := settings.Get(text, settings.Syntax(c.Syntax), "", key)
+		return value
+	}
+	if place, err := strconv.Atoi(plain(c.Places)); err == nil && place > 0 && c.Places != "" {
+		l.Place = place
+	}
+	if c.Favours != "" {
+		l.Favourite = slices.Contains([]string{"true", "yes", "on", "1"}, strings.ToLower(plain(c.Favours)))
 	}
 }
 

@@ -60,10 +60,15 @@ type Listed struct {
 	Kind     string `json:"kind,omitempty"`
 	Platform string `json:"platform,omitempty"`
 	Path     string `json:"path"`
-	Starts   bool   `json:"starts"`             // false when a finding keeps it from starting
-	Discs    int    `json:"discs,omitempty"`    // that lie behind the line, where there are several
-	Size     int64  `json:"size"`               // in bytes
-	BuiltIn  bool   `json:"built-in,omitempty"` // into the console: it has no path, and takes no room
+	Starts   bool   `json:"starts"` // false when a finding keeps it from starting
+	// Section is the part of the list that it is shown in, "" for the list itself, and Place where, 0 for where its name
+	// has it.
+	Section   string `json:"section,omitempty"`
+	Place     int    `json:"place,omitempty"`
+	Favourite bool   `json:"favourite,omitempty"`
+	Discs     int    `json:"discs,omitempty"`    // that lie behind the line, where there are several
+	Size      int64  `json:"size"`               // in bytes
+	BuiltIn   bool   `json:"built-in,omitempty"` // into the console: it has no path, and takes no room
 	// Cover is the picture that the console will show beside it, "" for none.
 	Cover string `json:"cover,omitempty"`
 }

@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
 	"polytome/internal/size"
@@ -54,7 +55,7 @@ func (y *loaderAudit) limits(file string) string {
 // line takes a title up into the list. Its path was read by one of the rule's templates.
 func (y *loaderAudit) line(e *target.Entry, rule *loader.Accept, by loader.Template, v loader.Values, platform string) {
 	l := &line{Listed: Listed{Loader: y.profile.Name, ID: v[loader.FieldID], Name: v[loader.FieldTitle],
-		Platform: platform, Path: e.Path, Size: e.Size, Starts: true}, v: v, rule: rule, e: e, by: by, path: e.Path}
+		Platform: platform, Section: v[loader.FieldSection], Path: e.Path, Size: e.Size, Starts: true}, v: v, rule: rule, e: e, by: by, path: e.Path}
 	l.v[loader.FieldPlatform] = platform
 	if l.Name == "" {
 		l.Name = l.ID
@@ -231,12 +232,19 @@ func (y *loaderAudit) order() {
 			return l.Platform
 		case "path":
 			return l.Path
+		case "section":
+			return l.Section
+		case "place":
+			if l.Place > 0 {
+				return strconv.Itoa(l.Place)
+			}
+			return ""
 		}
 		return l.Name
 	}
 	slices.SortStableFunc(y.lines, func(a, b *line) int {
 		for _, by := range order {
-			if c := strings.Compare(strings.ToLower(field(a, by)), strings.ToLower(field(b, by))); c != 0 {
+			if c := layout.CompareBy(by, field(a, by), field(b, by)); c != 0 {
 				return c
 			}
 		}

@@ -17,6 +17,8 @@ type Text struct {
 	Encoding string // "" for UTF-8
 	Keep     []string
 	LockedBy string
+	Places   string // key with the place in the loader's list, "" for none
+	Sections string // key with the section of that list
 	Why      string
 	Bytes    bool // it is none to be merged with what somebody made of it
 }
@@ -42,7 +44,8 @@ func (s *Sheet) EachText(each func(Text)) {
 			}
 			if c := s.of.Loaders[s.by[i]].Tree.Companion(i, &extras[k]); c.Shape == shape.Written {
 				each(Text{Title: i, Path: c.Path, Text: string(c.Text), Syntax: c.From.Syntax,
-					Encoding: c.From.Encoding, Keep: c.From.Kept(), LockedBy: c.From.LockedBy, Why: c.Rule,
+					Encoding: c.From.Encoding, Keep: c.From.Kept(), LockedBy: c.From.LockedBy,
+					Places: c.From.Places, Sections: c.From.Sections, Why: c.Rule,
 					Bytes: !c.From.IsText()})
 			}
 		}

@@ -269,6 +269,7 @@ func (l *layer) fileValues(t *title.Title, p *Placement, disc int) loader.Values
 	v[loader.FieldYear], v[loader.FieldPlayers], v[loader.FieldPublisher], v[loader.FieldText] = t.Year, t.Players,
 		t.Publisher, t.Text
 	v[loader.FieldForm] = string(t.Form)
+	l.listed(&v, t)
 	files, bytes := p.files(disc)
 	v[loader.FieldParts], v[loader.FieldSize] = strconv.Itoa(files), strconv.FormatInt(bytes, 10)
 	for k := range p.Items {

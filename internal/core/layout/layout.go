@@ -7,6 +7,7 @@ import (
 	"path"
 	"strings"
 
+	"polytome/internal/core/arrange"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/shape"
 	"polytome/internal/target"
@@ -24,6 +25,10 @@ type Destination struct {
 	// Held are names that titles have been given before, by their keys. They keep
 	// them, whatever else comes.
 	Held map[string]string
+	// Slots are where titles stand in the loader's list, by their keys, and Favourites which are favourites; it may be
+	// nil.
+	Slots      map[string]arrange.Slot
+	Favourites func(key string) bool
 	// File is how many bytes a file on the target has; ok is false where there is none. With a nil File all are there.
 	File func(path string) (bytes int64, ok bool)
 	// Set knows how platforms are written for people; it may be nil.

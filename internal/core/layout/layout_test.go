@@ -277,7 +277,7 @@ func TestCompanionsEmitTheirTitle(t *testing.T) {
 	require.Len(t, all, 2)
 	assert.EqualValues(t, "name = \"Two: \\\"Tides\\\"\"\nplayers = \"1-4\"\nyear = \"\"\npublisher = \"\"\nabout = "+
 		"\"A "+
-		"\\\"tide\\\".\"\nfavourite = false\nlocked = []\n", all[1].Text)
+		"\\\"tide\\\".\"\nplace = 0\nsection = \"\"\nfavourite = false\nlocked = []\n", all[1].Text)
 	assert.EqualValues(t, len(all[1].Text), all[1].Size)
 }
 

@@ -201,22 +201,32 @@ func (l *ListLine) Bytes(i int) (n int) {
 
 // orderFields are what lists are sorted by, by the names of [loader.List.Order].
 var orderFields = map[string]loader.Field{"title": loader.FieldTitle, "id": loader.FieldID, "kind": loader.FieldKind,
-	"platform": loader.FieldPlatform, "path": loader.FieldFile, "number": loader.FieldNumber}
+	"platform": loader.FieldPlatform, "path": loader.FieldFile, "number": loader.FieldNumber,
+	"section": loader.FieldSection, "place": loader.FieldPlace}
 
 // SortRows orders by the named fields, without regard to letter case.
 func SortRows(rows []Row, order []string) {
 	slices.SortStableFunc(rows, func(a, b Row) int { return compareRows(&a, &b, order) })
 }
 
+// CompareBy compares values of what a list is sorted by, without regard to letter case. What has no place or section
+// comes behind what has one.
+func CompareBy(by, a, b string) int {
+	c := strings.Compare(strings.ToLower(a), strings.ToLower(b))
+	switch none := a == "" || b == ""; {
+	case none && (by == "place" || by == "section"):
+		return -c
+	case by == "number", by == "place": // which have no zeros in front
+		return cmp.Or(len(a)-len(b), c)
+	}
+	return c
+}
+
 // compareRows compares rows by the named fields.
 func compareRows(a, b *Row, order []string) int {
 	for _, by := range order {
 		f := orderFields[by]
-		c := strings.Compare(strings.ToUpper(a.Values[f]), strings.ToUpper(b.Values[f]))
-		if by == "number" { // which has no zeros in front
-			c = cmp.Or(len(a.Values[f])-len(b.Values[f]), c)
-		}
-		if c != 0 {
+		if c := CompareBy(by, a.Values[f], b.Values[f]); c != 0 {
 			return c
 		}
 	}

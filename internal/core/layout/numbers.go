@@ -1,6 +1,9 @@
 package layout
 
 import (
+	"cmp"
+	"fmt"
+	"math"
 	"path"
 	"slices"
 	"strconv"
@@ -77,7 +80,7 @@ func (t *Tree) Renumbered(i int) bool {
 
 // numbered is where a title is among those with running numbers.
 func (l *layer) numbered(t *title.Title, p *Placement, v *loader.Values) *shelf {
-	var order []string
+	order := []string{fmt.Sprintf("%08d", cmp.Or(l.destination.Slots[t.Key].Place, math.MaxInt32))}
 	for _, by := range append(slices.Clone(l.p.ListOrder), "title") {
 		value := v[orderFields[by]]
 		if by == "kind" {

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"polytome/internal/core/arrange"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
 	"polytome/internal/parallel"
@@ -79,6 +80,9 @@ func Lay(titles []title.Title, p *loader.Profile, destination Destination) *Tree
 
 // Here is where the loader's own files are, at what the tree was laid for.
 func (t *Tree) Here() loader.Here { return t.l.here() }
+
+// Slot is where title i stands in the loader's list.
+func (t *Tree) Slot(i int) arrange.Slot { return t.l.destination.Slots[t.titles[i].Key] }
 
 // Target is what the tree was laid for.
 func (t *Tree) Destination() *Destination { return &t.l.destination }

@@ -21,6 +21,9 @@ func (l *layer) valuesOf(t *title.Title, p *Placement) loader.Values {
 	if t.Of > 1 {
 		v[loader.FieldDiscs] = strconv.Itoa(t.Of)
 	}
+	if s := l.destination.Slots[t.Key]; s.Section != "" {
+		v[loader.FieldSection], _ = l.naming(p.Rule, t).Name(s.Section)
+	}
 	page := 0
 	if p.shelf != nil {
 		page = p.shelf.page
@@ -32,6 +35,17 @@ func (l *layer) valuesOf(t *title.Title, p *Placement) loader.Values {
 		l.number(&v, p, 0)
 	}
 	return v
+}
+
+// listed sets what the loader's list has of a title beside its section.
+func (l *layer) listed(v *loader.Values, t *title.Title) {
+	if place := l.destination.Slots[t.Key].Place; place > 0 {
+		v[loader.FieldPlace] = strconv.Itoa(place)
+	}
+	if of := l.destination.Favourites; of != nil && of(t.Key) {
+		v[loader.FieldFavourite] = "yes"
+	}
+	v[loader.FieldLocked] = strings.Join(t.Locked, " ")
 }
 
 // Facts are what a rule's condition can ask for of a title at a target: its size is that of its largest disc.

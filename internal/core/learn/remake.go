@@ -117,7 +117,8 @@ func (s *student) compareTexts(c *comparison, tree *layout.Tree, i int) {
 		want := string(it.Text)
 		if of != nil && len(of.Kept()) > 0 {
 			plain := func(text string) string { return layout.Decoded(of.Encoding, text) }
-			kept, err := settings.Keep(plain(want), plain(string(b)), settings.Syntax(of.Syntax), of.Kept(), of.LockedBy)
+			kept, err := settings.Keep(plain(want), plain(string(b)), "", settings.Syntax(of.Syntax), of.Kept(),
+				of.LockedBy)
 			if err == nil {
 				want = string(layout.Encoded(of.Encoding, []byte(kept)))
 			}

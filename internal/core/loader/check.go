@@ -47,7 +47,7 @@ var (
 	encodingWords = Encodings
 	textMakes     = []string{"json", "xml"}
 	listMakes     = []string{"csv", "json", "xml", "ini"}
-	orderWords    = []string{"title", "id", "kind", "platform", "path", "number"}
+	orderWords    = []string{"title", "id", "kind", "platform", "path", "number", "section", "place"}
 	listingWords  = []string{"unix", "unix-no-year", "machine", "dos"}
 )
 
@@ -69,6 +69,7 @@ func ParseProfile(file string, data []byte) (*Profile, error) {
 	c.known(len(p.Accepts) > 0, "", "[[accept]] is missing: what the loader supports")
 	c.each("list-order", "order", p.ListOrder, slices.DeleteFunc(slices.Clone(orderWords),
 		func(w string) bool { return w == "number" }))
+	c.known(p.ListPage >= 0, "list-page", "a console cannot show fewer lines than none")
 	for i := range p.Attachments {
 		c.attachment(at("attachment", i), &p.Attachments[i], i)
 	}

@@ -22,7 +22,11 @@ func (c *checker) companion(at string, m *Companion) {
 	c.maybe(at+".make", "make of text", m.Make, textMakes)
 	c.known(m.Make == "" || m.Syntax == "", at+".make",
 		"a text has a make, or the syntax of values that are kept, not both")
-	c.known(m.Shows == "" || m.Syntax != "", at+".shows", "the key shows needs the key syntax: how the text is read")
+	for _, key := range []struct{ name, value string }{{"shows", m.Shows}, {"places", m.Places},
+		{"sections", m.Sections}, {"favours", m.Favours}} {
+		c.known(key.value == "" || m.Syntax != "", at+"."+key.name,
+			"the key %s needs the key syntax: how the text is read", key.name)
+	}
 	c.known((len(m.Kept()) == 0 && m.LockedBy == "") || m.Syntax != "", at,
 		"keep, switch and locked-by need the key syntax: how the text is read")
 	for i, s := range m.Switches {

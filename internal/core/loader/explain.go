@@ -438,6 +438,15 @@ func (p *Profile) companionSentence(c *Companion) string {
 	if c.Shows != "" {
 		line += "; the list shows the title by its " + c.Shows
 	}
+	if c.Places != "" {
+		line += "; a title with a " + c.Places + " comes first in the list, in that order"
+	}
+	if c.Sections != "" {
+		line += "; the list has sections, by its " + c.Sections
+	}
+	if c.Favours != "" {
+		line += "; " + c.Favours + " marks it as a favourite"
+	}
 	line += "."
 	if c.Why != "" {
 		line += " " + sentence(c.Why)

@@ -37,6 +37,10 @@ const (
 	FieldVolume
 	FieldCapacity
 	FieldSituation
+	FieldSection
+	FieldPlace
+	FieldFavourite
+	FieldLocked
 	fieldCount
 )
 
@@ -44,7 +48,8 @@ var fieldNames = [fieldCount]string{
 	"id", "title", "name", "region", "disc", "discs", "kind", "platform", "ext", "index", "page", "number", "base",
 	"folder",
 	"file", "size", "offset", "crc32", "year", "players", "publisher", "text", "form", "parts",
-	"tags", "via", "filesystem", "volume", "capacity", "situation",
+	"tags", "via", "filesystem", "volume", "capacity", "situation", "section", "place",
+	"favourite", "locked",
 }
 
 // String is the field's name in a template.
@@ -66,11 +71,11 @@ var titleFields = []Field{FieldID, FieldTitle, FieldName, FieldRegion, FieldDisc
 // The fields that each kind of template may use.
 var (
 	pathFields = append(slices.Clone(titleFields), FieldPage, FieldNumber, FieldSize, FieldForm, FieldParts, FieldTags,
-		FieldYear, FieldPlayers, FieldPublisher)
+		FieldYear, FieldPlayers, FieldPublisher, FieldSection)
 	partFields      = append(slices.Clone(pathFields), FieldIndex)
 	companionFields = append(slices.Clone(titleFields), FieldBase, FieldFolder, FieldFile, FieldNumber)
 	textFields      = append(slices.Clone(companionFields), FieldIndex, FieldSize, FieldSum, FieldYear, FieldPlayers,
-		FieldPublisher, FieldText, FieldForm, FieldParts)
+		FieldPublisher, FieldText, FieldForm, FieldParts, FieldSection, FieldPlace, FieldFavourite, FieldLocked)
 	// joinedFields are those of the header and trailer of a joined file, and pieceFields those of one piece.
 	joinedFields = append(slices.Clone(titleFields), FieldSize, FieldOffset, FieldParts, FieldForm, FieldYear,
 		FieldPlayers,
@@ -83,7 +88,7 @@ var (
 	conditionFields = append(slices.Clone(titleFields), FieldSize, FieldForm, FieldParts, FieldTags, FieldYear,
 		FieldPlayers, FieldPublisher, FieldVia, FieldFilesystem, FieldVolume, FieldCapacity)
 	// listPathFields are what several titles have in common.
-	listPathFields  = []Field{FieldPlatform, FieldKind, FieldRegion, FieldFolder, FieldForm, FieldExt, FieldPage}
+	listPathFields  = []Field{FieldPlatform, FieldKind, FieldRegion, FieldFolder, FieldForm, FieldExt, FieldPage, FieldSection}
 	situationFields = append(slices.Clone(hereFields), FieldSituation)
 )
 

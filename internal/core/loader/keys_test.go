@@ -154,7 +154,7 @@ func TestWrongValuesAreReported(t *testing.T) {
 		{"bellows", `label = "PIPIT"`, `label = "PIPIT-IS-TOO-LONG"`, "a volume label has at most 11 characters"},
 		{"bellows", `label = "PIPIT"`, "label = \"PIPIT\"\nlabel-not = [\"PIPIT\"]", "both required and forbidden"},
 		{"bellows", "overflow-after = 60", "overflow-after = 61",
-			"mine.toml:25:1: the stick shows only 60 entries in a folder, not 61"},
+			"mine.toml:26:1: the stick shows only 60 entries in a folder, not 61"},
 		{"bellows", "overflow-after = 60\n", "", "{page} needs the key overflow-after"},
 		{"bellows", "{if page}+{page}/{end}", "", "the path has no {page}"},
 		{"bellows", "{if disc} (Disc {disc}){end}.cue", "{if disc} (Disc {disc}).cue", "an {if} has no {end}"},

@@ -22,6 +22,7 @@ type Profile struct {
 	Console      string        `toml:"console"`
 	About        string        `toml:"about"`
 	ListOrder    []string      `toml:"list-order"` // by what the loader sorts its list
+	ListPage     int           `toml:"list-page"`  // lines of its list that the console shows at a time; 0 for unknown
 	Attachments  []Attachment  `toml:"attachment"`
 	Refusals     []Refusal     `toml:"refuse"`
 	Accepts      []Accept      `toml:"accept"`
@@ -338,6 +339,9 @@ type Companion struct {
 	Keep     []string      `toml:"keep"`      // keys that belong to the user once they are there
 	LockedBy string        `toml:"locked-by"` // key that lists further ones
 	Shows    string        `toml:"shows"`     // key by whose value the loader shows the title, where it has one
+	Places   string        `toml:"places"`    // key with the place of the title in the list
+	Sections string        `toml:"sections"`  // key with the section of the list that the title is in
+	Favours  string        `toml:"favours"`   // key that is true for a favourite
 	Switches []Switch      `toml:"switch"`    // keys that belong to the user, with what they may be
 	Picture  Picture       `toml:"picture"`
 	Why      string        `toml:"why"`
@@ -358,6 +362,9 @@ func (c *Companion) Kept() []string {
 	}
 	return all
 }
+
+// InList reports whether the text says how the title stands in the loader's list.
+func (c *Companion) InList() bool { return c.Shows+c.Places+c.Sections+c.Favours != "" }
 
 // SwitchesOn are the switches of titles on an attachment.
 func (p *Profile) SwitchesOn(at *Attachment) []Switch {

@@ -61,15 +61,15 @@ func Merge(last, theirs, wanted string, syntax Syntax, win bool) (merged string,
 	}
 	merged = theirs
 	for _, k := range keys {
-		was, had, err := raw(last, syntax, k.section, k.key)
+		was, had, err := Raw(last, syntax, k.section, k.key)
 		if err != nil {
 			return theirs, nil, err
 		}
-		is, has, err := raw(theirs, syntax, k.section, k.key)
+		is, has, err := Raw(theirs, syntax, k.section, k.key)
 		if err != nil {
 			return theirs, nil, err
 		}
-		want, wants, err := raw(wanted, syntax, k.section, k.key)
+		want, wants, err := Raw(wanted, syntax, k.section, k.key)
 		if err != nil {
 			return theirs, nil, err
 		}
@@ -95,8 +95,9 @@ func Merge(last, theirs, wanted string, syntax Syntax, win bool) (merged string,
 	return merged, conflicts, nil
 }
 
-// raw is a value as it is written.
-func raw(text string, syntax Syntax, section, key string) (value string, found bool, err error) {
+// Raw is the value of a key as it is written, with quotes; the first one counts. Found is false where there is no such
+// key.
+func Raw(text string, syntax Syntax, section, key string) (value string, found bool, err error) {
 	lines, err := parse(text, syntax)
 	if err != nil {
 		return "", false, err

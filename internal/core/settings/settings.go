@@ -148,7 +148,7 @@ func Get(text string, syntax Syntax, section, key string) (value string, found b
 // Text is the value of a key where it is a text: in TOML, what is no text of TOML is none. It is "" where there is
 // none.
 func Text(text string, syntax Syntax, section, key string) string {
-	value, found, err := raw(text, syntax, section, key)
+	value, found, err := Raw(text, syntax, section, key)
 	if !found || err != nil || syntax != TOML {
 		return value
 	}
@@ -254,13 +254,21 @@ func quoted(v string) string {
 
 // Keep carries what a person owns in an old text over into a fresh one: the keys that are
 // theirs, in whatever sections, and those that a list in the old text names as locked, which
-// stands outside of any section.
-func Keep(fresh, old string, syntax Syntax, keys []string, lockedBy string) (string, error) {
+// stands outside of any section. What the text was when it was last written, "" where no one knows, tells whose locks
+// these are: those that were written then lock nothing here.
+func Keep(fresh, old, last string, syntax Syntax, keys []string, lockedBy string) (string, error) {
 	all := append([]string(nil), keys...)
 	if lockedBy != "" {
-		all = append(all, lockedBy)
-		if v, ok, err := Get(old, syntax, "", lockedBy); err == nil && ok {
-			all = append(all, strings.FieldsFunc(v, func(r rune) bool { return strings.ContainsRune(`[]"', `, r) })...)
+		locks := func(text string) (out []string) {
+			if v, ok, err := Get(text, syntax, "", lockedBy); err == nil && ok {
+				out = strings.FieldsFunc(v, func(r rune) bool { return strings.ContainsRune(`[]"', `, r) })
+			}
+			return out
+		}
+		ours := locks(last)
+		theirs := slices.DeleteFunc(locks(old), func(k string) bool { return slices.Contains(ours, k) })
+		if all = append(all, theirs...); last == "" || len(theirs) > 0 {
+			all = append(all, lockedBy)
 		}
 	}
 	lines, err := parse(old, syntax)

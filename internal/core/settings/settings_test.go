@@ -67,19 +67,26 @@ func TestOneValueIsSetAndNothingElseChanges(t *testing.T) {
 func TestWhatBelongsToTheUserIsKept(t *testing.T) {
 	fresh := "name = \"Two Tides\"\nplayers = 1\nfavourite = false\nlocked = []\n"
 	old := "# mine\nname = \"2 Tides!\"\nplayers = 2\nfavourite = true\nlocked = [\"name\"]\n"
-	got, err := settings.Keep(fresh, old, settings.TOML, []string{"favourite"}, "locked")
+	got, err := settings.Keep(fresh, old, "", settings.TOML, []string{"favourite"}, "locked")
 	require.NoError(t, err)
 	var all map[string]any
 	require.NoError(t, toml.Unmarshal([]byte(got), &all), got)
 	assert.Equal(t, map[string]any{"name": "2 Tides!", "players": int64(1), "favourite": true, "locked": []any{"name"}},
 		all)
+	got, err = settings.Keep("name = \"New\"\nplayers = 1\nlocked = [\"name\"]\n", old, "locked = [\"name\"]\n",
+		settings.TOML, nil, "locked")
+	require.NoError(t, err)
+	assert.Contains(t, got, "New", "what we locked ourselves we may change")
+	got, err = settings.Keep("name = \"New\"\nlocked = []\n", old, "locked = []\n", settings.TOML, nil, "locked")
+	require.NoError(t, err)
+	assert.Equal(t, "name = \"2 Tides!\"\nlocked = [\"name\"]\n", got, "what a person locked stays, and so does the lock")
 	got, err = settings.Keep("[game]\nspeed=1\n[sound]\nspeed=1\n",
-		"speed=9\n[game]\nSPEED=2\nspeed=3\n[sound]\nother=1\n",
+		"speed=9\n[game]\nSPEED=2\nspeed=3\n[sound]\nother=1\n", "",
 		settings.INI, []string{"speed"}, "")
 	require.NoError(t, err)
 	assert.Equal(t, "speed=9\n[game]\nspeed=2\n[sound]\nspeed=1\n", got,
 		"in whatever section, and the first of two counts")
-	got, err = settings.Keep("timing=a\ntray=shut\n", "TIMING=c\n", settings.KeyValue, []string{"timing", "tray"}, "")
+	got, err = settings.Keep("timing=a\ntray=shut\n", "TIMING=c\n", "", settings.KeyValue, []string{"timing", "tray"}, "")
 	require.NoError(t, err)
 	assert.Equal(t, "timing=c\ntray=shut\n", got)
 }

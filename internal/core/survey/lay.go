@@ -14,8 +14,9 @@ import (
 // lay makes the tree of one loader, once for each connection and filesystem. Titles keep the names that
 // the bench remembers, and those under which they are on the target.
 func (s *Survey) lay(ctx context.Context, p *loader.Profile) *fit.Loader {
-	fs := s.Facts.Filesystem
-	key := strings.Join([]string{p.Name, p.File, s.Config.Via, fs.Name, s.volume(p), fmt.Sprint(s.capacity())}, "\x00")
+	fs, slots := s.Facts.Filesystem, s.slots(p)
+	key := strings.Join([]string{p.Name, p.File, s.Config.Via, fs.Name, s.volume(p), fmt.Sprint(s.capacity()),
+		s.arranged(p, slots)}, "\x00")
 	if l := s.trees[key]; l != nil && l.Profile == p {
 		return l
 	}
@@ -28,7 +29,8 @@ func (s *Survey) lay(ctx context.Context, p *loader.Profile) *fit.Loader {
 		return l
 	}
 	destination := layout.Destination{Attachment: p.Attachment(s.Config.Via, fs.Name), Filesystem: fs,
-		Held: s.Config.Names, Set: s.set, File: s.file(), Volume: s.volume(p), Capacity: s.capacity()}
+		Held: s.Config.Names, Set: s.set, File: s.file(), Volume: s.volume(p), Capacity: s.capacity(),
+		Slots: slots, Favourites: s.favourites.Has}
 	tree := layout.Lay(s.Titles, p, destination)
 	if held := s.held(tree); held != nil {
 		destination.Held = held

@@ -77,8 +77,9 @@ type Look struct {
 	last    map[string]string // texts as they were last written, by path
 	updates []plan.Update
 	// passwords are tried on archives that are read.
-	passwords []string
-	small     *sync.Map // small files of the target that were read for plans: path -> bytes
+	passwords  []string
+	favourites bench.Keys // titles that are marked as such where a list can have it
+	small      *sync.Map  // small files of the target that were read for plans: path -> bytes
 }
 
 // again begins another look from what this one has found.
@@ -231,6 +232,7 @@ func (s *Survey) judge(ctx context.Context, b *bench.Bench, n int) {
 		s.Notes = append(s.Notes, say)
 	}
 	c := s.input(b)
+	s.favourites = b.Favourites
 	for i := range c.Loaders {
 		c.Loaders[i] = *s.lay(ctx, s.Profiles[i])
 	}

@@ -64,6 +64,7 @@ func (s *Survey) readTexts(ctx context.Context) {
 			}
 		}
 	}
+	s.arrangeOthers(ctx, r)
 	if len(s.last) == 0 {
 		return
 	}
@@ -118,7 +119,7 @@ func merge(t *fit.Text, last, theirs string, win bool) (merged string, conflicts
 	plain := func(text string) string { return layout.Decoded(t.Encoding, text) }
 	merged, conflicts, err = settings.Merge(plain(last), plain(theirs), plain(t.Text), settings.Syntax(t.Syntax), win)
 	if err == nil && len(conflicts) == 0 && t.Syntax != "" {
-		merged, err = settings.Keep(merged, plain(theirs), settings.Syntax(t.Syntax), t.Keep, t.LockedBy)
+		merged, err = settings.Keep(merged, plain(theirs), plain(last), settings.Syntax(t.Syntax), t.Keep, t.LockedBy)
 	}
 	if err != nil || merged == plain(theirs) {
 		return theirs, conflicts, err
