@@ -97,6 +97,11 @@ func (p *Target) SetUpLike(o *Target) bool {
 	return reflect.DeepEqual(bare(*p), bare(*o))
 }
 
+// WantLike reports whether the same titles are wanted at two targets.
+func (p *Target) WantLike(o *Target) bool {
+	return p.Everything == o.Everything && slices.Equal(p.Without, o.Without) && slices.Equal(p.Titles, o.Titles)
+}
+
 // Wants reports whether a title is chosen for the target.
 func (p *Target) Wants(key string) bool {
 	if p.Everything {

@@ -38,7 +38,7 @@ func (y *loaderAudit) companions() {
 			if e, ok := y.tree.file(at); ok && (!y.cased || e.Path == at) {
 				has++
 				y.need(at)
-				if c.InList() && y.o.Depth != Names {
+				if c.InList() {
 					y.shownBy(c, l, e)
 				}
 				if c.Is == "cover" && !done[key] {
@@ -67,6 +67,10 @@ func (y *loaderAudit) companions() {
 
 // shownBy has a line stand in the list as its text says: under which name, in which section, and where.
 func (y *loaderAudit) shownBy(c *loader.Companion, l *line, e *target.Entry) {
+	if y.o.Depth == Names && UsualDepth(y.o.Via) == Names { // every file costs a transfer
+		y.unread = true
+		return
+	}
 	text, err := y.tree.text(e)
 	if err != nil {
 		y.report(Finding{Kind: Unreadable, Grade: Fault, Path: e.Path, Say: fmt.Sprintf("it cannot be read: %v", err),

@@ -218,6 +218,10 @@ func (y *loaderAudit) fragmented(file string) string {
 
 // order brings the list into the loader's order.
 func (y *loaderAudit) order() {
+	if y.unread {
+		y.r.Unchecked = append(y.r.Unchecked, "under which names and where the list shows titles: that stands in texts "+
+			"beside them, which are read at the depth inside")
+	}
 	order := y.profile.ListOrder
 	if len(order) == 0 {
 		order = []string{"title", "id"}

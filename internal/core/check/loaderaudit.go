@@ -36,6 +36,7 @@ type loaderAudit struct {
 	// reached is what belongs to the players; players the folded paths of its files.
 	reached []saves.Save
 	players map[string]bool
+	unread  bool // texts that say how titles stand in the list
 }
 
 // look has one loader look at the target.

@@ -24,13 +24,18 @@ func (p *Profile) Arranges() (a Arranging) {
 	return a
 }
 
+// writes reports whether a value comes into what the loader reads of a title: its path, or a text beside it.
+func (p *Profile) writes(f Field, t *title.Title, rule *Accept, attachment, filesystem string) bool {
+	return rule != nil && (rule.Path.Uses(f) || slices.ContainsFunc(p.Companions, func(c Companion) bool {
+		return c.Text.Uses(f) && c.Match(t.Platform, t.Form, attachment, filesystem)
+	}))
+}
+
 // ListOf is which list of the console a title is in, of those that have sections of their own, as far as its platform
 // and kind decide that; ok is false where a title like that can be in no section.
 func (p *Profile) ListOf(t *title.Title, attachment, filesystem string) (list string, ok bool) {
 	rule, _ := p.Accept(t.Platform, t.Form, attachment, filesystem, nil)
-	if rule == nil || !rule.Path.Uses(FieldSection) && !slices.ContainsFunc(p.Companions, func(c Companion) bool {
-		return c.Text.Uses(FieldSection) && c.Match(t.Platform, t.Form, attachment, filesystem)
-	}) {
+	if !p.writes(FieldSection, t, rule, attachment, filesystem) {
 		return "", false
 	}
 	for _, by := range p.ListOrder {
@@ -44,6 +49,15 @@ func (p *Profile) ListOf(t *title.Title, attachment, filesystem string) (list st
 		}
 	}
 	return list, true
+}
+
+// Placed reports whether a title like that can be put somewhere in the list by hand.
+func (p *Profile) Placed(t *title.Title, attachment, filesystem string) bool {
+	rule, _ := p.Accept(t.Platform, t.Form, attachment, filesystem, nil)
+	return rule != nil && (rule.Numbered() && !rule.Appends() ||
+		p.writes(FieldPlace, t, rule, attachment, filesystem) || slices.ContainsFunc(p.Lists, func(l List) bool {
+		return slices.Contains(l.Order, "place") && l.Match(t.Platform, t.Form, attachment, filesystem)
+	}))
 }
 
 // None reports whether the list is as the loader sorts it, whatever is wished.

@@ -3,8 +3,10 @@ package survey
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"polytome/internal/core/arrange"
+	"polytome/internal/core/bench"
 	"polytome/internal/core/fit"
 	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
@@ -19,10 +21,7 @@ func (s *Survey) slots(p *loader.Profile) map[string]arrange.Slot {
 	if wishes.Empty() || p.Arranges().None() || s.carries != nil {
 		return nil
 	}
-	at := ""
-	if a := p.Attachment(s.Config.Via, s.Facts.Filesystem.Name); a != nil {
-		at = a.Name
-	}
+	at := s.attachedBy(p)
 	var all []arrange.Title
 	for i := range s.Titles {
 		t := &s.Titles[i]
@@ -43,6 +42,14 @@ func (s *Survey) arranged(p *loader.Profile, slots map[string]arrange.Slot) (key
 		key += fmt.Sprint(s.favourites)
 	}
 	return key
+}
+
+// ListChanged reports whether the console's list would be another one than when the target was looked at, as titles are
+// chosen now: it has to be looked at again.
+func (s *Survey) ListChanged(b *bench.Bench, n int) bool {
+	can, now := s.Arranges(), &b.Targets[n]
+	return can.Favourites && !slices.Equal(s.favourites, b.Favourites) ||
+		can.Sections && now.List.Sections == arrange.Parts && !now.WantLike(&s.wanted)
 }
 
 // Arranges is what of the console's list can be arranged by any of the target's loaders.

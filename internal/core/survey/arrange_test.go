@@ -20,6 +20,7 @@ import (
 	"polytome/internal/demo"
 	"polytome/internal/sim"
 	"polytome/internal/testkit/coretest"
+	"polytome/internal/testkit/judge"
 )
 
 var arrangedNames = []string{"Anchor Row", "Bell Buoy", "Copper Tide", "Crab Line", "Dune Post", "Eel Weir", "Ferry Bell",
@@ -196,7 +197,7 @@ func TestWhatSomeoneElseWroteIsArrangedToo(t *testing.T) {
 // TestAnyArrangementIsSeenAlike: whatever is wished one after another, on folders or in texts, the console shows what
 // the check says, and no game is lost or written twice.
 func TestAnyArrangementIsSeenAlike(t *testing.T) {
-	rapid.Check(t, func(r *rapid.T) {
+	judge.Times(t, 6, func(r *rapid.T) {
 		w := arrangedSticks(t)
 		for range rapid.IntRange(1, 4).Draw(r, "rounds") {
 			for n := range w.bench.Targets {

@@ -77,9 +77,11 @@ type Look struct {
 	last    map[string]string // texts as they were last written, by path
 	updates []plan.Update
 	// passwords are tried on archives that are read.
-	passwords  []string
-	favourites bench.Keys // titles that are marked as such where a list can have it
-	small      *sync.Map  // small files of the target that were read for plans: path -> bytes
+	passwords []string
+	// favourites are titles that are marked as such where a list can have it; wanted are those that its sections are of.
+	favourites bench.Keys
+	wanted     bench.Target
+	small      *sync.Map // small files of the target that were read for plans: path -> bytes
 }
 
 // again begins another look from what this one has found.
@@ -232,7 +234,7 @@ func (s *Survey) judge(ctx context.Context, b *bench.Bench, n int) {
 		s.Notes = append(s.Notes, say)
 	}
 	c := s.input(b)
-	s.favourites = b.Favourites
+	s.favourites, s.wanted = b.Favourites, b.Targets[n]
 	for i := range c.Loaders {
 		c.Loaders[i] = *s.lay(ctx, s.Profiles[i])
 	}

@@ -39,9 +39,13 @@ type Model struct {
 	after   bool // what the console will list after the next run is shown, in place of what it lists now
 	changes bool // what differs from the last check is shown in place of the findings
 	shown   *check.Report
-	found   []int // numbers of the findings that the filter leaves
-	covers  map[cover]image.Image
-	asked   map[cover]bool
+	rows    []row // the list as the console shows it
+	// arranged is set when the list was arranged here: what comes of it is shown as soon as it is known, and the cursor
+	// goes with the title.
+	arranged arranged
+	found    []int // numbers of the findings that the filter leaves
+	covers   map[cover]image.Image
+	asked    map[cover]bool
 	// where the panes are, for the mouse
 	split  int
 	origin [panes]int
@@ -104,15 +108,19 @@ func (m *Model) target() *bench.Target {
 
 // Refresh takes over changed state.
 func (m *Model) Refresh() {
-	m.after = m.after && m.canForesee()
+	m.after = (m.after || m.awaited()) && m.canForesee()
 	r := m.report()
 	if r == m.shown {
 		return
 	}
+	m.lay(r)
 	if r != nil && m.shown == nil || r == nil {
 		m.changes = false
 	}
 	m.shown = r
+	if m.followed(r) {
+		m.pane = listed
+	}
 	clear(m.asked)
 	if r != nil && m.pane == listed && len(r.Findings) > 0 && m.lists[listed].Cursor == 0 {
 		m.pane = findings // what is wrong comes first
@@ -181,7 +189,7 @@ func (m *Model) Actions() []state.Action {
 			state.Do("M", "all of this kind", m.fixKind).Saying("mark all problems of the same kind to be fixed").
 				When(m.finding() != nil))
 	}
-	out = append(out, m.d.AddKit())
+	out = append(append(out, m.arranging()...), m.d.AddKit())
 	some, had := m.d.Target < len(m.d.Bench.Targets), m.checked()
 	return append(append(out,
 		state.Do("tab", "next part", state.Just(func() { m.pane = (m.pane + 1) % panes })).
@@ -263,10 +271,10 @@ func (m *Model) Update(msg tea.Msg, _ bool) (t state.Taken, ok bool) {
 // line is the line of the list under the cursor, nil for none.
 func (m *Model) line() *check.Listed {
 	r, c := m.report(), m.lists[listed].Cursor
-	if r == nil || c >= len(r.Listed) {
+	if r == nil || c >= len(m.rows) || m.rows[c].line < 0 || m.rows[c].line >= len(r.Listed) {
 		return nil
 	}
-	return &r.Listed[c]
+	return &r.Listed[m.rows[c].line]
 }
 
 func (m *Model) fix() tea.Cmd {
@@ -361,8 +369,10 @@ func (m *Model) Why() state.Why {
 	}
 	c := m.lists[m.pane].Cursor
 	switch {
-	case m.pane == listed && c < len(r.Listed):
-		l := r.Listed[c]
+	case m.pane == listed && m.line() == nil && c < len(m.rows):
+		return state.Why{Lead: m.rows[c].head + ".", Say: "So the console shows it."}
+	case m.pane == listed && m.line() != nil:
+		l := *m.line()
 		if l.BuiltIn {
 			return state.Why{Lead: l.Name, Say: "is built into the console. It takes no room, and cannot be removed."}
 		}
@@ -371,7 +381,17 @@ func (m *Model) Why() state.Why {
 			return state.Why{Lead: l.Name, Say: "will be listed, but not start. It is " + l.Path + ".",
 				Ways: []string{"enter shows its problem"}}
 		}
-		return state.Why{Lead: l.Name, Say: say}
+		w := state.Why{Lead: l.Name, Say: say}
+		if l.Section != "" {
+			w.Say += " It is in the section " + l.Section + "."
+		}
+		if s := m.d.Current(); s != nil && !s.Arranges().None() {
+			w.Ways = []string{"o divides the list"}
+			if s.Arranges().Places {
+				w.Ways = append(w.Ways, "[ and ] move it")
+			}
+		}
+		return w
 	case m.pane == findings && m.changes:
 		return state.Why{Lead: "Since the check before", Say: "this has changed. c goes back to the problems."}
 	case m.pane == findings && m.finding() != nil:

@@ -93,13 +93,24 @@ func (m *Model) drawListed(t *style.Theme, r *check.Report, w, h int) []string {
 	card := m.card(t, r, w, h)
 	rows := h - 1 - len(card)
 	list := &m.lists[listed]
-	list.Resize(len(r.Listed), rows)
+	list.Resize(len(m.rows), rows)
 	from, to := list.Window()
 	several := slices.ContainsFunc(r.Listed, func(l check.Listed) bool { return l.Loader != r.Listed[0].Loader })
-	for i := from; i < to; i++ {
+	for k := from; k < to; k++ {
+		if m.rows[k].line < 0 {
+			out = append(out, t.Row(w, m.pane == listed && k == list.Cursor, m.headCells(t, m.rows[k], w)...))
+			continue
+		}
+		i := m.rows[k].line
 		l := &r.Listed[i]
 		number := style.Cell{Text: fmt.Sprint(i + 1), Width: 4, Right: true, FG: t.Dim}
 		name := style.Cell{Text: l.Name, Width: w - 7}
+		if m.rows[k].sub {
+			name.Text = "  " + name.Text
+		}
+		if l.Favourite {
+			name.Text += " " + t.Glyph("♥")
+		}
 		status := style.Cell{Width: 12, FG: t.Dim}
 		switch {
 		case !l.Starts:
@@ -125,7 +136,7 @@ func (m *Model) drawListed(t *style.Theme, r *check.Report, w, h int) []string {
 			cells[1].Width -= 13
 			cells = append(cells, status)
 		}
-		out = append(out, t.Row(w, m.pane == listed && i == list.Cursor, cells...))
+		out = append(out, t.Row(w, m.pane == listed && k == list.Cursor, cells...))
 	}
 	if len(r.Listed) == 0 {
 		say := "Nothing will be listed: see the problems."

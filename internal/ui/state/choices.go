@@ -64,7 +64,7 @@ func (d *State) put(n int, titles []int) tea.Cmd {
 		}
 	}
 	d.Board().Relate(d.Bench)
-	return d.save()
+	return tea.Batch(d.relist(), d.save())
 }
 
 // Declare says what filesystem a target stands for; "" reads it off the target.
@@ -136,7 +136,7 @@ func (d *State) ranked() tea.Cmd {
 		}
 	}
 	d.Board().Relate(d.Bench)
-	return d.save()
+	return tea.Batch(d.relist(), d.save())
 }
 
 // Leave marks files of a target to leave, or takes the marks off when all of them are marked. Titles whose
@@ -372,7 +372,7 @@ func (d *State) changed() tea.Cmd {
 		}
 	}
 	d.Board().Relate(d.Bench)
-	return d.save()
+	return tea.Batch(d.relist(), d.save())
 }
 
 // Changes counts the changes of the choices.

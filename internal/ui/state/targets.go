@@ -189,6 +189,9 @@ func (d *State) SetSurvey(m SurveyMsg) tea.Cmd {
 	if d.Bench.Targets[n].Remember(m.survey.Contested()) {
 		d.unsaved = true
 	}
+	if m.survey.ListChanged(d.Bench, n) { // titles were chosen meanwhile
+		return d.SurveyTarget(n)
+	}
 	return tea.Batch(d.sawSaves(n), d.writeNow(n))
 }
 

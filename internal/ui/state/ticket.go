@@ -99,13 +99,19 @@ func (d *State) drop(n int, w work) { d.job(n, w).drop() }
 // Later keeps something for later that is to be done with target n, whatever number that has then. When the target has
 // gone from the bench, it is not done.
 func (d *State) Later(n int, do func(n int) tea.Cmd) func() tea.Cmd {
+	with := d.LaterWith(n, func(n int, _ string) tea.Cmd { return do(n) })
+	return func() tea.Cmd { return with("") }
+}
+
+// LaterWith is [State.Later] for what needs an answer.
+func (d *State) LaterWith(n int, do func(n int, answer string) tea.Cmd) func(answer string) tea.Cmd {
 	id, name := d.Bench.Targets[n].ID(), d.Bench.Targets[n].Name
-	return func() tea.Cmd {
+	return func(answer string) tea.Cmd {
 		now, ok := d.Bench.Find(id)
 		if !ok {
 			d.Notice = name + " is no longer a target, so nothing was done."
 			return nil
 		}
-		return do(now)
+		return do(now, answer)
 	}
 }
