@@ -18,6 +18,8 @@ func atPocket(t *testing.T) (*app, string) {
 	a, w := demoApp(t, Options{CacheFile: filepath.Join(t.TempDir(), "seen.sqlite")})
 	a.state.Bench.Targets = []bench.Target{{Name: "Hall pocket", At: w.Pocket(), Loader: "bellows",
 		Also: []string{"mica"}, Via: "usb", As: "fat32", Capacity: 28 << 30}}
+	a.state.Bench.Identify()
+	a.state.Targets[0].ID = a.state.Bench.Targets[0].ID()
 	pump(a, a.state.Survey())
 	press(a, "5")
 	return a, w.Pocket()

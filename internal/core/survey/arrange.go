@@ -26,9 +26,11 @@ func (s *Survey) slots(p *loader.Profile) map[string]arrange.Slot {
 	for i := range s.Titles {
 		t := &s.Titles[i]
 		list, sectioned := p.ListOf(t, at, s.Facts.Filesystem.Name)
-		if wishes.Sections != arrange.Parts || sectioned && s.Config.Wants(t.Key) {
-			all = append(all, arrange.Title{Key: t.Key, Name: t.Name, List: list})
+		if wishes.Sections == arrange.Parts && (!sectioned || !s.Config.Wants(t.Key) || s.going == nil ||
+			!s.going.Fits(i).Kind.Goes() || s.going.Loader(i).Profile != p) {
+			continue
 		}
+		all = append(all, arrange.Title{Key: t.Key, Name: t.Name, List: list})
 	}
 	return wishes.Slots(all)
 }

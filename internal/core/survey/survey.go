@@ -14,6 +14,7 @@ import (
 	"sync"
 	"time"
 
+	"polytome/internal/core/arrange"
 	"polytome/internal/core/bench"
 	"polytome/internal/core/fit"
 	"polytome/internal/core/fix"
@@ -81,7 +82,8 @@ type Look struct {
 	// favourites are titles that are marked as such where a list can have it; wanted are those that its sections are of.
 	favourites bench.Keys
 	wanted     bench.Target
-	small      *sync.Map // small files of the target that were read for plans: path -> bytes
+	going      *fit.Sheet // while trees are laid: what goes at all, nil while that is not known
+	small      *sync.Map  // small files of the target that were read for plans: path -> bytes
 }
 
 // again begins another look from what this one has found.
@@ -241,6 +243,13 @@ func (s *Survey) judge(ctx context.Context, b *bench.Bench, n int) {
 	c.Removing = s.settled(b, n, c.Loaders)
 	c.Ranks = b.Ranks(s.Titles)
 	s.Sheet = fit.Judge(c)
+	if s.Config.List.Sections == arrange.Parts { // of those that go, which is known now
+		s.going = s.Sheet
+		for i := range c.Loaders {
+			c.Loaders[i] = *s.lay(ctx, s.Profiles[i])
+		}
+		s.Sheet, s.going = fit.Judge(c), nil
+	}
 	if s.Away == nil {
 		if s.carries != nil { // covers are looked up by their names only
 			s.found, s.changed = map[int][]string{}, map[string]bool{}

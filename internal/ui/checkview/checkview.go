@@ -40,12 +40,17 @@ type Model struct {
 	changes bool // what differs from the last check is shown in place of the findings
 	shown   *check.Report
 	rows    []row // the list as the console shows it
-	// arranged is set when the list was arranged here: what comes of it is shown as soon as it is known, and the cursor
-	// goes with the title.
-	arranged arranged
-	found    []int // numbers of the findings that the filter leaves
-	covers   map[cover]image.Image
-	asked    map[cover]bool
+	// arranging is set when the list is arranged here, and before is what was chosen until then: what comes of it is
+	// shown as soon as it is known.
+	arranging bool
+	before    int
+	// at is the title at which the cursor stands in the list, or stood when the list had it last, and stood the row in
+	// which it was left.
+	at     *check.Listed
+	stood  int
+	found  []int // numbers of the findings that the filter leaves
+	covers map[cover]image.Image
+	asked  map[cover]bool
 	// where the panes are, for the mouse
 	split  int
 	origin [panes]int
@@ -77,10 +82,20 @@ func (m *Model) checked() state.Checked { return m.d.At(m.d.Target).Check }
 
 // report is what is shown: a check of the target as it is, or as the next run will leave it.
 func (m *Model) report() *check.Report {
-	if m.after {
+	if m.ahead() {
 		return m.d.At(m.d.Target).Foreseen.Report
 	}
 	return m.checked().Report
+}
+
+// ahead reports whether what will be after the next run is shown: it is wished, and known.
+func (m *Model) ahead() bool { return m.after && m.d.At(m.d.Target).Foreseen.Report != nil }
+
+// nothingPlanned reports whether the next run would change nothing. While that is not known, it might.
+func (m *Model) nothingPlanned() bool {
+	t := m.d.At(m.d.Target)
+	p := m.d.Plan(m.d.Target)
+	return p != nil && p.Empty() || t.Survey != nil && t.Survey.Away != nil
 }
 
 // canForesee reports whether a run would change something, and it is known what a check will say then.
@@ -108,18 +123,24 @@ func (m *Model) target() *bench.Target {
 
 // Refresh takes over changed state.
 func (m *Model) Refresh() {
-	m.after = (m.after || m.awaited()) && m.canForesee()
+	m.after = (m.after || m.awaited()) && !m.nothingPlanned()
 	r := m.report()
 	if r == m.shown {
 		return
 	}
+	if l := m.lineOf(m.shown); l != nil && (m.at == nil || m.lists[listed].Cursor != m.stood) {
+		if m.at = l; m.lists[listed].Cursor <= m.top() { // nobody has moved it
+			m.at = nil
+		}
+	}
 	m.lay(r)
+	m.stood = m.lists[listed].Cursor
 	if r != nil && m.shown == nil || r == nil {
 		m.changes = false
 	}
 	m.shown = r
-	if m.followed(r) {
-		m.pane = listed
+	if m.awaited() && m.ahead() {
+		m.arranging, m.pane = false, listed
 	}
 	clear(m.asked)
 	if r != nil && m.pane == listed && len(r.Findings) > 0 && m.lists[listed].Cursor == 0 {
@@ -189,7 +210,7 @@ func (m *Model) Actions() []state.Action {
 			state.Do("M", "all of this kind", m.fixKind).Saying("mark all problems of the same kind to be fixed").
 				When(m.finding() != nil))
 	}
-	out = append(append(out, m.arranging()...), m.d.AddKit())
+	out = append(append(out, m.arrangeKeys()...), m.d.AddKit())
 	some, had := m.d.Target < len(m.d.Bench.Targets), m.checked()
 	return append(append(out,
 		state.Do("tab", "next part", state.Just(func() { m.pane = (m.pane + 1) % panes })).
@@ -224,7 +245,7 @@ func (m *Model) turn(by int) {
 	for p := range m.lists {
 		m.lists[p].Home()
 	}
-	m.shown, m.changes = nil, false
+	m.shown, m.at, m.changes = nil, nil, false
 	m.Refresh()
 }
 
@@ -236,7 +257,7 @@ func (m *Model) Work() tea.Cmd {
 		!m.d.Checking(n) && !m.d.Running() {
 		all = append(all, m.d.StartCheck(n, ""))
 	}
-	if l := m.line(); l != nil && l.Cover != "" && !m.after {
+	if l := m.line(); l != nil && l.Cover != "" && !m.ahead() {
 		key := cover{m.report(), l.Cover}
 		if _, has := m.covers[key]; !has && !m.asked[key] {
 			m.asked[key] = true
@@ -270,7 +291,12 @@ func (m *Model) Update(msg tea.Msg, _ bool) (t state.Taken, ok bool) {
 
 // line is the line of the list under the cursor, nil for none.
 func (m *Model) line() *check.Listed {
-	r, c := m.report(), m.lists[listed].Cursor
+	return m.lineOf(m.report())
+}
+
+// lineOf is that line of a report which was divided into the rows that there are.
+func (m *Model) lineOf(r *check.Report) *check.Listed {
+	c := m.lists[listed].Cursor
 	if r == nil || c >= len(m.rows) || m.rows[c].line < 0 || m.rows[c].line >= len(r.Listed) {
 		return nil
 	}

@@ -83,7 +83,7 @@ func (m *Model) drawListed(t *style.Theme, r *check.Report, w, h int) []string {
 	if n := r.Starts(); n < len(r.Listed) {
 		text += fmt.Sprintf(", starts %d", n-r.BuiltIn())
 	}
-	if m.after {
+	if m.ahead() {
 		text = "after the run, " + text
 	}
 	if style.Width(text) > w-4 { // what matters stays to be seen
@@ -140,7 +140,7 @@ func (m *Model) drawListed(t *style.Theme, r *check.Report, w, h int) []string {
 	}
 	if len(r.Listed) == 0 {
 		say := "Nothing will be listed: see the problems."
-		if !m.after && m.canForesee() {
+		if !m.ahead() && m.canForesee() {
 			say = "Nothing is listed yet. v shows what will be after the run."
 		}
 		if len(r.Findings) == 0 {
@@ -176,7 +176,7 @@ func (m *Model) card(t *style.Theme, r *check.Report, w, h int) []string {
 		pic = pixels.Draw(t, im, across, cardRows-1)
 	case known:
 		pic = pixels.Card(t, []string{"a cover", "that cannot", "be shown"}, across, cardRows-2)
-	case m.after:
+	case m.ahead():
 		pic = pixels.Card(t, []string{"its cover", "comes with", "the run"}, across, cardRows-2)
 	default:
 		pic = pixels.Card(t, []string{"reading", "the cover"}, across, cardRows-2)

@@ -28,7 +28,7 @@ func (d *State) AskSections(n int) {
 			d.Notice = Sentence(err.Error())
 			return nil
 		}
-		return d.SetUp(n, fmt.Sprintf("The console will show its list %s. u undoes.", &wish), func(p *bench.Target) {
+		return d.SetUp(n, fmt.Sprintf("The console's list: %s. u undoes.", &wish), func(p *bench.Target) {
 			wish.Sequence, wish.In = p.List.Sequence, p.List.In
 			p.List = wish
 		})
@@ -144,14 +144,4 @@ func (d *State) relist() tea.Cmd {
 		}
 	}
 	return tea.Batch(all...)
-}
-
-// KeyListed is the key of the title behind a line of the console's list; ok is false for none.
-func (d *State) KeyListed(n int, l *check.Listed) (key string, ok bool) {
-	if s := d.At(n).Survey; s != nil && !l.BuiltIn {
-		if i, ok := s.ListedTitle(l); ok {
-			return s.Titles[i].Key, true
-		}
-	}
-	return "", false
 }
