@@ -308,15 +308,26 @@ func printCheck(out io.Writer, loaderName string, r *check.Report) {
 		starts = fmt.Sprintf(", and start %d of them", k)
 	}
 	say("Check: %s will list %s%s.", loaderName, size.Count(len(r.Listed), "title"), starts)
+	section := ""
 	for _, l := range r.Listed {
-		note := ""
+		if l.Section != section && l.Section != "" {
+			say("  %s", l.Section)
+		}
+		section = l.Section
+		note, indent := "", ""
+		if section != "" {
+			indent = "  "
+		}
+		if l.Favourite {
+			note = "   favourite"
+		}
 		if !l.Starts {
 			note = "   DOES NOT START"
 		}
 		if l.BuiltIn {
 			note = "   built in"
 		}
-		say("  %-10s %s%s", l.ID, l.Name, note)
+		say("%s  %-10s %s%s", indent, l.ID, l.Name, note)
 	}
 	if len(r.Findings) > 0 {
 		say("Findings:")

@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"polytome/internal/core/arrange"
 	"polytome/internal/core/bench"
 	"polytome/internal/core/cover"
 	"polytome/internal/core/filter"
@@ -38,9 +39,11 @@ type work struct {
 	space  string
 	volume string
 	model  string
-	rate   string
-	verify string
-	asJSON bool
+	// sections are how the console's list is divided, as written.
+	sections string
+	rate     string
+	verify   string
+	asJSON   bool
 	// partial is set when some target could not be worked on.
 	partial bool
 
@@ -113,6 +116,8 @@ func (w *work) planFlags(cmd *cobra.Command) {
 	f.StringArrayVar(&w.also, "also-for", nil, "another loader that uses the same target (may be repeated)")
 	f.StringVar(&w.cluster, "cluster", "", "declare the target's allocation unit, such as 32KiB")
 	f.StringVar(&w.reserve, "reserve", "", "keep this much space free, such as 2GiB")
+	f.StringVar(&w.sections, "sections", "",
+		"how the console's list is divided: none, letters, parts:40 (at most 40 in each) or one:Added (all in one)")
 	f.BoolVar(&w.noCovers, "no-covers", false, "write no covers")
 	f.BoolVar(&w.onlyCovers, "only-covers", false,
 		"write the covers of titles that are already there, and nothing else")
@@ -212,6 +217,14 @@ func (w *work) set(p *bench.Target) error {
 	}
 	if w.model != "" {
 		p.Model = w.model
+	}
+	if w.sections != "" {
+		wish, err := arrange.ParseSections(w.sections)
+		if err != nil {
+			return usageError{fmt.Errorf("--sections: %w", err)}
+		}
+		wish.Sequence, wish.In = p.List.Sequence, p.List.In
+		p.List = wish
 	}
 	if w.volume != "" {
 		p.Volume = w.volume

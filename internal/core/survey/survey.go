@@ -232,6 +232,10 @@ func (s *Survey) judge(ctx context.Context, b *bench.Bench, n int) {
 		s.Notes = append(s.Notes, s.Config.Name+" was not ejected cleanly: a run was killed or it was pulled out. "+
 			"Check it (polytome drives check): files may be damaged.")
 	}
+	if !s.Config.List.Empty() && s.carries == nil && s.Arranges().None() {
+		s.Notes = append(s.Notes, fmt.Sprintf("%s sorts its list itself: how the list of %s is wished has no effect.",
+			s.Shown(), s.Config.Name))
+	}
 	if say := s.shared(b); say != "" {
 		s.Notes = append(s.Notes, say)
 	}
