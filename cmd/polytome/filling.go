@@ -106,7 +106,7 @@ func (f *filling) fill(ctx context.Context, all survey.Board) (complete bool, er
 	cache := openCache(os.Stderr)
 	for n, l := range f.lanes {
 		if l != nil {
-			all[n].Wrote(cache, l.report.Wrote)
+			all[n].Ran(cache, l.plan, l.report)
 		}
 	}
 	_ = cache.Close()

@@ -299,7 +299,7 @@ func (g *serving) pushTo(ctx context.Context, i int, of *survey.Survey, there []
 	defer runs.Close()
 	lane, _, _ := runs.Start(ctx, s.Beginning(g.bench), s.Job(g.bench, p))
 	report := lane.Wait()
-	s.Wrote(cache, report.Wrote)
+	s.Ran(cache, p, &report)
 	switch {
 	case len(report.Failed) > 0:
 		return errors.New(strings.TrimSuffix(report.Failed[0].Say, "."))

@@ -8,11 +8,14 @@ import (
 	"strings"
 )
 
-// builtIn are the games that are built into the models of the Pipit Mini; see docs/consoles/pipit-mini-bellows.md.
-var builtIn = []struct {
+// An ownGame is a game that is in the console itself.
+type ownGame struct {
 	id, name    string
 	north, east bool
-}{
+}
+
+// builtIn are the games that are built into the models of the Pipit Mini; see docs/consoles/pipit-mini-bellows.md.
+var builtIn = []ownGame{
 	{"LAP_05001", "Alder Weir", true, true},
 	{"LAP_05037", "Amber Locks", false, true},
 	{"LAP_05038", "Bell Meadow", false, true},
@@ -57,8 +60,23 @@ func (m BellowsModel) List(stick fs.FS) (*Listing, error) {
 	if err != nil {
 		return nil, err
 	}
+	own := slices.Clone(builtIn)
+	if at, files, err := folder(stick, "bellows"); err == nil && spelled(files, "own.lst") != "" {
+		text, err := fs.ReadFile(stick, path.Join(at, spelled(files, "own.lst")))
+		if err != nil {
+			return nil, err
+		}
+		for _, line := range linesOf(string(text)) {
+			if id, name, ok := strings.Cut(strings.TrimSpace(line), " "); ok {
+				own = append(own, ownGame{id, strings.TrimSpace(name), true, true})
+			}
+		}
+		slices.SortStableFunc(own, func(a, b ownGame) int {
+			return strings.Compare(strings.ToLower(a.name), strings.ToLower(b.name))
+		})
+	}
 	l := &Listing{Games: []Game{}, Passed: added.Passed, Faces: added.Faces}
-	for _, b := range builtIn {
+	for _, b := range own {
 		hidden := slices.ContainsFunc(added.Games, func(g Game) bool { return lapwingID(stick, g) == b.id })
 		if !hidden && (m.East && b.east || !m.East && b.north) {
 			l.Games = append(l.Games, Game{ID: b.id, Title: b.name, Starts: true})

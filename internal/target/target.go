@@ -46,6 +46,9 @@ type Facts struct {
 	Free     int64  `json:"free"`            // bytes that can still be filled
 	Cluster  int64  `json:"cluster"`         // allocation unit in bytes
 	Label    string `json:"label,omitempty"` // of the volume, "" where it is not reported
+	// Volume is what the volume is known by, wherever it is plugged in: its serial number or UUID, or [Fixed]. "" for one
+	// that cannot be told from others in its place.
+	Volume string `json:"volume,omitempty"`
 	// Network is the kind of network filesystem that a mounted folder is from, "" for none.
 	Network string `json:"network,omitempty"`
 	// Unclean is set for a volume on which someone did not finish writing.
@@ -53,6 +56,9 @@ type Facts struct {
 	// Adapter is what a drive is behind, by its numbers; "" for none.
 	Adapter string `json:"adapter,omitempty"`
 }
+
+// Fixed is what a volume is known by that nobody plugs in: it is always at its address.
+const Fixed = "fixed"
 
 // Space is an amount of the space for files in words, such as its capacity.
 func (f Facts) Space(bytes int64) string {

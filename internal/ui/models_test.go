@@ -1,12 +1,14 @@
 package ui
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 
 	"polytome/internal/core/check"
 	"polytome/internal/core/fix"
+	"polytome/internal/testkit/coretest"
 )
 
 func TestTheModelOfATargetIsChosen(t *testing.T) {
@@ -36,4 +38,30 @@ func TestTheModelOfATargetIsChosen(t *testing.T) {
 	b, _ := demoApp(t, Options{})
 	press(b, "2", "?")
 	assert.NotContains(t, text(b), "n        model")
+}
+
+// TestWhatIsBuiltInStandsInGamesAndFit: below the titles, with what hides it, and it is told of a double.
+func TestWhatIsBuiltInStandsInGamesAndFit(t *testing.T) {
+	a, dir := atPocket(t)
+	coretest.Write(t, dir, "bellows/own.lst", []byte("LAP_05060 Harbour Lights\n"))
+	press(a, "2", "n", "end")
+	assert.Contains(t, flat(a), "PIPIT MINI NORTH 19 titles built in")
+	assert.Contains(t, line(a, "LAP_05060"), "built in")
+	for range 30 {
+		if strings.Contains(line(a, "Saltmarsh Symphony"), "built in") || strings.Contains(line(a, "LAP_04420"), "▌") {
+			break
+		}
+		press(a, "up")
+	}
+	assert.Contains(t, flat(a), "Saltmarsh Symphony is built into the Pipit Mini North. It takes no room")
+	press(a, "space", "*", "x")
+	assert.Empty(t, a.state.Bench.Targets[0].Titles, "nothing can be done with it")
+
+	press(a, "1", "/")
+	write(a, "harbour lights")
+	assert.Contains(t, flat(a), "came to the Pipit Mini North later")
+	press(a, "esc", "/")
+	write(a, "saltmarsh")
+	press(a, "home")
+	assert.Contains(t, flat(a), "Saltmarsh Symphony is built into the Pipit Mini North with this ID: on a target for it, yours hides that.")
 }

@@ -2,7 +2,6 @@ package check
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"polytome/internal/core/loader"
@@ -48,7 +47,7 @@ func (y *loaderAudit) shows() (out []Listed) {
 // builtIn are the titles that are built into a model, in the order of their names. A title here with the same ID hides
 // one.
 func (y *loaderAudit) builtIn(m *loader.Model) (out []Listed) {
-	for _, b := range m.BuiltIn {
+	for _, b := range m.All(y.added(m)) {
 		hidden := false
 		for _, l := range y.lines {
 			id := l.ID
@@ -74,8 +73,20 @@ func (y *loaderAudit) builtIn(m *loader.Model) (out []Listed) {
 				Platform: m.Platform, Starts: true, BuiltIn: true})
 		}
 	}
-	slices.SortStableFunc(out, func(a, b Listed) int {
-		return strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name))
-	})
 	return out
+}
+
+// added is what the console has written of titles that it got later.
+func (y *loaderAudit) added(m *loader.Model) string {
+	e, ok := y.tree.file(m.Added)
+	if m.Added == "" || !ok {
+		return ""
+	}
+	y.claimed[y.tree.fold(e.Path)] = true
+	text, err := y.tree.text(e)
+	if err != nil {
+		y.report(Finding{Kind: Unreadable, Grade: Remark, Path: e.Path, Say: fmt.Sprintf("it cannot be read: %v", err),
+			Remedy: "nothing: the console writes it again"})
+	}
+	return text
 }

@@ -44,8 +44,11 @@ func TestBuiltInTitlesAreListedAsTheConsoleDoes(t *testing.T) {
 	hiding := maps.Clone(base)
 	title(hiding, "Marsh Music", "LAP_04420") // as Saltmarsh Symphony, which the North has
 	title(hiding, "Alder Weir", "LAP_09999")  // another one of a built-in title's name
+	later := maps.Clone(base)                 // what came with an update, one line of which says nothing
+	later["bellows/own.lst"] = []byte("LAP_05060 Harbour Lights\r\nnonsense\r\nLAP_05061 Zinc Parade\n")
+	title(later, "My Lights", "LAP_05060")
 	for _, model := range []string{"north", "east"} {
-		for what, f := range map[string]files{"right": base, "hiding": hiding, "empty": {
+		for what, f := range map[string]files{"right": base, "hiding": hiding, "later": later, "empty": {
 			"bellows/start.bin": []byte("bellows")}} {
 			r, l := onModel(t, f, model, check.Inside)
 			var promised, listed []string

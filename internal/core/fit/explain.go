@@ -88,6 +88,9 @@ func (s *Sheet) Explain(i int) Explanation {
 		if n := s.written(i); n > 0 {
 			e.Say += fmt.Sprintf(" except %s", size.Format(n))
 		}
+	case Deleted:
+		e.Say = "was there and is gone: it was deleted at the console, or elsewhere. It is not copied again by itself"
+		e.Add(Choosing, "select it again to have it copied")
 	case Replaced:
 		e.Say = fmt.Sprintf("replaces what is at %s, as you marked it", r.path)
 	case Parts:

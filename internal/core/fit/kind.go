@@ -22,6 +22,7 @@ const (
 	Unpacked                // goes unpacked from its archive
 	Packed                  // goes as a packed image
 	Converted               // goes in another shape, such as the folder that is in its image
+	Deleted                 // was there, and was deleted by somebody; it can go again
 	NotYet                  // would have to be unpacked, and what is in it is not known
 	Bad                     // something is wrong with the files themselves
 	NoDisc                  // waits for a disc
@@ -42,7 +43,7 @@ const (
 var words = [...]string{
 	Copy: "copy", Present: "present", Renamed: "rename", Replaced: "replace", Parts: "split", Unpacked: "unpack",
 	Converted: "convert",
-	Packed:    "pack", NotYet: "not yet", Bad: "bad", NoDisc: "no disc", Locked: "password", Unsupported: "unsupported",
+	Packed:    "pack", Deleted: "deleted", NotYet: "not yet", Bad: "bad", NoDisc: "no disc", Locked: "password", Unsupported: "unsupported",
 	Foreign: "no loader", Clash: "clash",
 	BadName: "bad name", TooBig: "too big", Differs: "differs", NoSpace: "no space", FullFolder: "full folder",
 	NoPicture: "no cover", NeedsDisk: "needs disk",
@@ -64,7 +65,7 @@ func (k *Kind) UnmarshalText(b []byte) error {
 }
 
 // Goes reports whether a title with this verdict can be on the target.
-func (k Kind) Goes() bool { return k <= Converted }
+func (k Kind) Goes() bool { return k <= Deleted }
 
 // A Verdict is what holds for one title. The numbers are those that decided.
 type Verdict struct {

@@ -71,6 +71,7 @@ type Sheet struct {
 	// of placed titles: space of the largest text that one takes the place of when all is there
 	follows map[int]int64
 	crowded map[int]int32        // the full folder of a chosen title
+	gone    func(i int) bool     // was deleted on the target; nil for none
 	others  map[string]Elsewhere // by attachment: the console's own disks
 	dressed []bool               // titles whose covers have their space
 	dress   Covers
@@ -165,7 +166,7 @@ func (s *Sheet) Again(loaders []Loader, found map[int][]string) *Sheet {
 	c := s.of
 	c.Loaders, c.Found, c.Ranks = loaders, found, s.ranks
 	out := Judge(c)
-	out.others = s.others
+	out.others, out.gone = s.others, s.gone
 	return out
 }
 
@@ -298,6 +299,9 @@ func (s *Sheet) Choose(chosen func(i int) bool) {
 	}
 	s.settle()
 }
+
+// SetGone says which titles were deleted on the target, by index.
+func (s *Sheet) SetGone(gone func(i int) bool) { s.gone = gone }
 
 // Put sets whether one title is wanted. While everything has space, that is a matter of this title
 // alone.
@@ -465,6 +469,10 @@ func (s *Sheet) Verdict(i int) Verdict {
 		}
 	}
 	if !v.Kind.Goes() || s.placed[i] {
+		return v
+	}
+	if s.gone != nil && s.gone(i) {
+		v.Kind = Deleted
 		return v
 	}
 	if other, clash := s.rival(i); clash {

@@ -16,12 +16,17 @@ type Model struct {
 	// BuiltIn are the titles. They take no room, cannot be removed, and come first in the list; a title of the user's
 	// with the same ID hides one.
 	BuiltIn []BuiltIn `toml:"built-in"`
-	Most    int       `toml:"most-titles"` // that the list holds, with the built-in ones; 0 for any number
-	Why     string    `toml:"why"`
+	// Added is a file that the console writes on the target, with titles that it got later: lines as in BuiltIn.
+	Added string `toml:"added"`
+	Most  int    `toml:"most-titles"` // that the list holds, with the built-in ones; 0 for any number
+	Why   string `toml:"why"`
 }
 
 // A BuiltIn is a title that is built into a console. It is written as its ID, a space, and its name.
-type BuiltIn struct{ ID, Name string }
+type BuiltIn struct {
+	ID, Name string
+	Later    bool // the console got it later
+}
 
 // UnmarshalText reads a built-in title such as "LAP_05001 Alder Weir".
 func (b *BuiltIn) UnmarshalText(text []byte) error {
@@ -30,6 +35,24 @@ func (b *BuiltIn) UnmarshalText(text []byte) error {
 		return fmt.Errorf("%q is no built-in title: write its ID, a space, and its name", text)
 	}
 	return nil
+}
+
+// All are the titles that are built in, and those that the console got later by what it has written; "" for nothing. A
+// line that is no title is left out.
+func (m *Model) All(added string) []BuiltIn {
+	out := slices.Clone(m.BuiltIn)
+	for line := range strings.Lines(added) {
+		var b BuiltIn
+		if b.UnmarshalText([]byte(strings.TrimSpace(line))) == nil &&
+			!slices.ContainsFunc(out, func(o BuiltIn) bool { return strings.EqualFold(o.ID, b.ID) }) {
+			b.Later = true
+			out = append(out, b)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b BuiltIn) int {
+		return strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name))
+	})
+	return out
 }
 
 // Model is the model of a name; nil for none where the name is "".
@@ -57,6 +80,9 @@ func (c *checker) model(key string, m *Model, before []Model) {
 	c.known(m.Most >= 0, key+".most-titles", "a list cannot hold fewer titles than none")
 	c.known(m.Most == 0 || len(m.BuiltIn) <= m.Most, key+".built-in",
 		"there are more titles built in than the list holds")
+	if m.Added != "" {
+		c.inside(key+".added", m.Added)
+	}
 	c.known(len(m.BuiltIn) == 0 || m.Platform != "", key+".platform", "say of which platform the built-in titles are")
 	ids := map[string]bool{}
 	for _, b := range m.BuiltIn {
@@ -71,6 +97,9 @@ func (m *Model) sentence() string {
 	if n := len(m.BuiltIn); n > 0 {
 		fmt.Fprintf(&b, ": %d titles are built in, from %s to %s; they come first in the list", n, m.BuiltIn[0].Name,
 			m.BuiltIn[n-1].Name)
+	}
+	if m.Added != "" {
+		fmt.Fprintf(&b, "; what it got later stands in %s", m.Added)
 	}
 	if m.Most > 0 {
 		fmt.Fprintf(&b, "; the list holds %d titles with them", m.Most)

@@ -16,7 +16,12 @@ func (s *Survey) choose(wants func(i int) bool) {
 		chosen := wants
 		wants = func(i int) bool { return chosen(i) && s.takes(i) }
 	}
+	if len(s.deleted) > 0 {
+		chosen := wants
+		wants = func(i int) bool { return chosen(i) && !s.Gone(i) }
+	}
 	s.number(wants)
+	s.Sheet.SetGone(s.Gone)
 	s.Sheet.Choose(wants)
 }
 

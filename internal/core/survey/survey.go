@@ -71,6 +71,12 @@ type Look struct {
 	linked   map[string][]int           // titles by the folded paths of the cards that they share
 	versions map[string][]saves.Version // that are kept, by what they are of
 	found    map[int][]string
+	// had are titles that were there before, by their keys, with a path of each, and hadStored what is remembered of
+	// that; deleted are those that are gone.
+	had, hadStored map[string]string
+	deleted        map[int]bool
+	builtIn        []loader.BuiltIn // titles that are in the console itself
+	sameID         map[string][]int // titles by the IDs, in capital letters, of those
 	// changed are files on the target that only look like a title's.
 	changed map[string]bool
 	strange map[string]bool // packed images on the target that are of something else
@@ -107,6 +113,8 @@ type Options struct {
 	Set   *loader.Set
 	Cache *scancache.Store // nil remembers nothing
 	Vault saves.Vault      // where saves are kept; the usual one where it has no folder
+	// PutBack has titles that were deleted on the target copied again.
+	PutBack bool
 }
 
 // Take looks at target number n of a bench, and judges the titles for it. A target that is away is
@@ -128,7 +136,11 @@ func Take(ctx context.Context, b *bench.Bench, n int, titles []title.Title, o Op
 	s.keepUnder(b)
 	s.kept(o.Vault)
 	s.remembered(o.Cache)
+	if !o.PutBack {
+		s.recallHad(o.Cache)
+	}
 	s.judge(ctx, b, n)
+	s.rememberHad(o.Cache, b, n)
 	s.Saves() // while nobody waits for a frame
 	return s, nil
 }
@@ -279,6 +291,8 @@ func (s *Survey) judge(ctx context.Context, b *bench.Bench, n int) {
 		s.Notes = append(s.Notes, fmt.Sprintf("%s is not connected (%v). It is shown as it was at %s.", s.Config.Name,
 			s.Away, s.Taken.Local().Format("2006-01-02 15:04")))
 	}
+	s.readBuiltIn(ctx)
+	s.findDeleted(b, n)
 	s.Choose(b, n)
 }
 
@@ -392,7 +406,8 @@ func (s *Survey) Put(b *bench.Bench, n, title int) {
 		s.choose(b.Wanted(n, s.Titles))
 		return
 	}
-	s.Sheet.Put(title, b.Wants(n, s.Titles[title].Key) && (s.takes == nil || s.takes(title)))
+	s.Sheet.SetGone(s.Gone)
+	s.Sheet.Put(title, b.Wants(n, s.Titles[title].Key) && !s.Gone(title) && (s.takes == nil || s.takes(title)))
 }
 
 // Shown names the loaders of the target.
@@ -433,6 +448,9 @@ func (s *Survey) MakePlan(sheet *fit.Sheet) *plan.Plan {
 	p.Refers = s.Stays()
 	p.Notes = append(p.Notes, s.Notes...)
 	p.Notes = append(p.Notes, s.saveNotes(p)...)
+	if say := s.DeletedNote(); say != "" {
+		p.Notes = append(p.Notes, say)
+	}
 	if n := renumbering(sheet); n > 0 {
 		p.Notes = append(p.Notes, fmt.Sprintf(
 			"%s another number and %s renamed: the numbers follow the order of the list.",

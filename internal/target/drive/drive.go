@@ -247,6 +247,7 @@ func (p *Target) Facts(ctx context.Context, _ []target.Entry) (target.Facts, err
 	}
 	return target.Facts{Filesystem: fs.WithinSectors(info.Sector), Capacity: int64(info.Clusters) * info.Cluster,
 		Free: free, Cluster: info.Cluster, Label: info.Label, Unclean: info.Dirty,
+		Volume:  fmt.Sprintf("%08x", info.Serial),
 		Adapter: p.Drive().Adapter}, nil
 }
 

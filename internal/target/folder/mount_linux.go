@@ -19,6 +19,7 @@ type mount struct {
 	filesystem              target.Filesystem
 	capacity, free, cluster int64 // bytes
 	label                   string
+	volume                  string // what it is known by; see [target.Facts]
 	network                 string // the kind of network filesystem, "" for none
 	syncs                   bool   // all of it can be flushed at once
 }
@@ -33,11 +34,16 @@ func mountOf(dir string) (mount, error) {
 		unit = st.Bsize
 	}
 	m := mount{capacity: int64(st.Blocks) * unit, free: int64(st.Bavail) * unit, cluster: unit}
-	kind, source := mountedKind(dir)
+	kind, source, at := mountedKind(dir)
 	if slices.Contains(networks, kind) {
 		m.network = strings.TrimPrefix(kind, "fuse.")
 	}
 	// which would have nothing flushed, and report no error
+	m.volume = linked("/dev/disk/by-uuid", source)
+	if real, err := filepath.EvalSymlinks(dir); m.volume == "" && (m.network != "" || err == nil && real != at) {
+		m.volume = target.Fixed
+	}
+	m.volume = strings.ToLower(strings.ReplaceAll(m.volume, "-", ""))
 	m.syncs = !strings.HasPrefix(kind, "fuse") && m.network == ""
 	if strings.HasPrefix(kind, "fuse") {
 		kind = probe(source, kind)
@@ -86,14 +92,14 @@ func filesystemOf(kind string, clusters int64) target.Filesystem {
 }
 
 // mountedKind finds the mount that a folder is on in mountinfo(5), and returns
-// its type and source.
-func mountedKind(dir string) (kind, source string) {
+// its type and source, and the folder at which it begins.
+func mountedKind(dir string) (kind, source, at string) {
 	real, err := filepath.EvalSymlinks(dir)
 	if err == nil {
 		real, err = filepath.Abs(real)
 	}
 	if err != nil {
-		return "unknown", ""
+		return "unknown", "", ""
 	}
 	kind, best := "unknown", ""
 	for _, m := range drives.Here.Mounts() {
@@ -102,7 +108,7 @@ func mountedKind(dir string) (kind, source string) {
 			best, kind, source = m.At, m.Kind, m.Source
 		}
 	}
-	return kind, source
+	return kind, source, best
 }
 
 // probe looks at the boot sector of what is mounted through FUSE, whose type
@@ -131,13 +137,8 @@ func probe(source, otherwise string) string {
 // labelOf finds the label of the volume on a device: where udev has noted it, or in the
 // boot sector of FAT32 (BS_VolLab, 11 bytes at 71).
 func labelOf(device string) string {
-	const dir = "/dev/disk/by-label"
-	real, _ := filepath.EvalSymlinks(device)
-	links, _ := os.ReadDir(dir)
-	for _, l := range links {
-		if to, err := filepath.EvalSymlinks(filepath.Join(dir, l.Name())); err == nil && to == real {
-			return unhex(l.Name())
-		}
+	if label := linked("/dev/disk/by-label", device); label != "" {
+		return label
 	}
 	f, err := os.Open(device)
 	if err != nil {
@@ -150,6 +151,21 @@ func labelOf(device string) string {
 	}
 	if label := strings.TrimRight(string(b[71:82]), " "); label != "NO NAME" {
 		return label
+	}
+	return ""
+}
+
+// linked is the name under which udev links to a device from a folder; "" for none.
+func linked(dir, device string) string {
+	real, err := filepath.EvalSymlinks(device)
+	if err != nil || !filepath.IsAbs(device) {
+		return ""
+	}
+	links, _ := os.ReadDir(dir)
+	for _, l := range links {
+		if to, err := filepath.EvalSymlinks(filepath.Join(dir, l.Name())); err == nil && to == real {
+			return unhex(l.Name())
+		}
 	}
 	return ""
 }

@@ -16,7 +16,7 @@ type mount struct {
 	filesystem              target.Filesystem
 	capacity, free, cluster int64  // bytes
 	label                   string // not reported on these systems
-	network                 string // nor is this
+	volume, network         string // nor are these
 	syncs                   bool
 }
 

@@ -452,7 +452,7 @@ func (p *Target) Stamp(ctx context.Context, of []target.Entry) (string, error) {
 // Facts are what was declared, less what is there.
 func (p *Target) Facts(ctx context.Context, listed []target.Entry) (target.Facts, error) {
 	f := target.Facts{Filesystem: p.fs, Declared: true, Capacity: p.opts.Capacity, Cluster: p.opts.Cluster,
-		Network: "ftp"}
+		Volume: target.Fixed, Network: "ftp"}
 	left, reported, err := p.space(ctx)
 	if err != nil {
 		return f, err

@@ -102,7 +102,7 @@ func (p *Target) Facts(context.Context, []target.Entry) (target.Facts, error) {
 	}
 	i := p.Disk().Info()
 	return target.Facts{Filesystem: fs, Capacity: (i.Slabs - 2*i.TableSlabs - 1) * slab.Slab,
-		Free: max(0, i.Free-slab.Slab), Cluster: slab.Slab, Label: i.Label,
+		Free: max(0, i.Free-slab.Slab), Cluster: slab.Slab, Label: i.Label, Volume: i.Number,
 		Adapter: p.Drive().Adapter}, nil
 }
 

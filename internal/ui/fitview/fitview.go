@@ -252,6 +252,9 @@ func (m *Model) Why() state.Why {
 	if t := m.d.At(n); t.Survey == nil && t.Trouble != nil {
 		return state.Why{Lead: m.d.Bench.Targets[n].Name, Say: "cannot be looked at: " + t.Trouble.Error() + "."}
 	}
+	if b := m.BuiltIn(); b != nil {
+		return m.d.BuiltInWhy(b)
+	}
 	i, ok := m.TitleRows.Title()
 	s := m.d.Current()
 	if ok {
@@ -273,6 +276,9 @@ func (m *Model) Why() state.Why {
 	}
 	if !s.Sheet.Chosen[i] {
 		w.Say = "Not selected. " + w.Say
+	}
+	if x := s.Double(i); x != "" {
+		w.Say += " " + x
 	}
 	if f := m.d.Known(n, i); f != nil {
 		w.Say, w.Ways = "Known before: "+f.Say+". "+w.Say, state.KnownWays(f)

@@ -60,7 +60,7 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 	}
 	out = append(out, m.Draw(t, w, h-len(out)-len(foot), func(i int, cursor bool) string {
 		return m.line(t, w, i, cursor, nameWidth, reason)
-	})...)
+	}, func(b *state.BuiltIn, cursor bool) string { return m.builtInLine(t, w, b, cursor, nameWidth) })...)
 	return append(out, foot...)
 }
 
@@ -146,6 +146,20 @@ func (m *Model) line(t *style.Theme, w, i int, cursor bool, nameWidth, reason in
 		if _, _, ok := m.d.Verdict(m.d.Target, i); ok {
 			cells = append(cells, style.Cell{Text: s.Sheet.Short(i), Width: reason, FG: t.Dim})
 		}
+	}
+	return t.Row(w, cursor, cells...)
+}
+
+// builtInLine is a title of a console: it takes no room, and nothing can be chosen.
+func (m *Model) builtInLine(t *style.Theme, w int, b *state.BuiltIn, cursor bool, nameWidth int) string {
+	cells := []style.Cell{{Text: b.ID, Width: idWidth, FG: t.Dim}, {Width: markWidth},
+		{Text: b.Name, Width: nameWidth, FG: t.Dim}, {Width: sizeWidth}}
+	for n := m.left; n < m.left+m.shown; n++ {
+		c := style.Cell{Width: cellWidth, Text: "  " + t.Glyph("·"), FG: t.Faint}
+		if word := m.d.BuiltInAt(n, b); word != "" {
+			c.Text, c.FG = "  "+word, t.Dim
+		}
+		cells = append(cells, c)
 	}
 	return t.Row(w, cursor, cells...)
 }

@@ -218,6 +218,9 @@ func evidence(t *title.Title) string {
 
 // Why says what is known of the title under the cursor.
 func (m *Model) Why() state.Why {
+	if b := m.BuiltIn(); b != nil {
+		return m.d.BuiltInWhy(b)
+	}
 	i, ok := m.Title()
 	if !ok {
 		return m.empty()
@@ -242,6 +245,7 @@ func (m *Model) Why() state.Why {
 			w.Ways = []string{f.Remedy}
 		}
 	}
+	w.Say += m.d.Doubles(i)
 	return w
 }
 
@@ -281,6 +285,9 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 	}
 	out = append(out, m.Draw(t, w, h-evidence-1-len(problems), func(i int, cursor bool) string {
 		return t.Row(w, cursor, columns(w, m.titleCells(t, &m.d.Scan.Titles[i]))...)
+	}, func(b *state.BuiltIn, cursor bool) string {
+		return t.Row(w, cursor, columns(w, []style.Cell{{Text: b.ID, FG: t.Dim}, {Text: b.Name, FG: t.Dim}, {}, {}, {}, {},
+			{Text: "built in", FG: t.Dim}, {}})...)
 	})...)
 	out = append(out, problems...)
 	if m.editing {

@@ -25,13 +25,20 @@ func (d *State) Want(n int, titles []int) tea.Cmd {
 		d.Notice = fmt.Sprintf("%s carries the covers for %s: select titles there.", p.Name, d.Bench.Targets[of].Name)
 		return nil
 	}
-	put := slices.ContainsFunc(titles, func(i int) bool { return !p.Wants(d.Scan.Titles[i].Key) })
+	gone := func(i int) bool { s := d.At(n).Survey; return d.known(s, i) && s.Gone(i) }
+	put := slices.ContainsFunc(titles, func(i int) bool { return !p.Wants(d.Scan.Titles[i].Key) || gone(i) })
 	d.remember()
 	keys := make([]string, len(titles))
 	for k, i := range titles {
 		keys[k] = d.Scan.Titles[i].Key
 	}
 	p.Want(put, keys...)
+	p.BringBack(false, keys...)
+	for k, i := range titles {
+		if put && gone(i) {
+			p.BringBack(true, keys[k])
+		}
+	}
 	doing := "selected for"
 	if !put {
 		doing = "deselected on"

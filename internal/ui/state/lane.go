@@ -349,7 +349,7 @@ func (d *State) run(n int, s *survey.Survey, p *plan.Plan) tea.Cmd {
 	job := look.Job(d.Bench, p)
 	learns := job.Limit == 0
 	cmd := d.carry(n, look.Beginning(d.Bench), job, look.Guess(job.Plan, job.Verify), learns, func(r *run.Report) {
-		d.remembering(func(store *scancache.Store) { look.Wrote(store, r.Wrote) })
+		d.remembering(func(store *scancache.Store) { look.Ran(store, p, r) })
 	})
 	if d.unsaved { // what is written under these names keeps them
 		d.unsaved = false

@@ -189,6 +189,13 @@ func (d *State) SetSurvey(m SurveyMsg) tea.Cmd {
 	if d.Bench.Targets[n].Remember(m.survey.Contested()) {
 		d.unsaved = true
 	}
+	if back := m.survey.Back(); len(back) > 0 && m.survey.Fresh {
+		d.Bench.Targets[n].BringBack(false, back...)
+		d.unsaved = true
+	}
+	if say := m.survey.DeletedNote(); say != "" && d.Notice == "" && (before == nil || before.DeletedNote() != say) {
+		d.Notice = say
+	}
 	if m.survey.ListChanged(d.Bench, n) { // titles were chosen meanwhile
 		return d.SurveyTarget(n)
 	}

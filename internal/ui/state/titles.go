@@ -2,6 +2,7 @@ package state
 
 import (
 	"cmp"
+	"fmt"
 	"image/color"
 	"slices"
 	"strings"
@@ -38,17 +39,20 @@ type TitleRows struct {
 	made   string // what the rows were made from
 }
 
-// row is a title, or the heading of a platform when title is negative.
+// row is a title, or the heading of a platform or one that is built into a console when title is negative.
 type row struct {
 	title   int
 	heading string
 	count   int // of titles under the heading
+	builtIn *BuiltIn
 }
 
 // NewTitleRows lists the titles of a desk.
 func NewTitleRows(d *State) *TitleRows {
 	r := &TitleRows{of: d, orders: orders}
-	r.List.Stops = func(i int) bool { return i < len(r.rows) && r.rows[i].title >= 0 }
+	r.List.Stops = func(i int) bool {
+		return i < len(r.rows) && (r.rows[i].title >= 0 || r.rows[i].builtIn != nil && r.rows[i].heading == "")
+	}
 	return r
 }
 
@@ -239,6 +243,7 @@ func (r *TitleRows) Refresh() {
 		}
 		r.rows = append(r.rows, row{title: i})
 	}
+	r.addBuiltIn()
 	if cursor >= 0 {
 		r.List.Cursor = cursor
 	}
@@ -354,13 +359,18 @@ func (r *TitleRows) All() (out []int) {
 // Shown counts the titles in the list.
 func (r *TitleRows) Shown() int { return r.titles }
 
-// Draw draws the rows in w by h cells; line draws one title.
-func (r *TitleRows) Draw(t *style.Theme, w, h int, line func(title int, cursor bool) string) []string {
+// Draw draws the rows in w by h cells; line draws one title, and own one that is built into a console.
+func (r *TitleRows) Draw(t *style.Theme, w, h int, line func(title int, cursor bool) string,
+	own func(b *BuiltIn, cursor bool) string) []string {
 	r.List.Resize(len(r.rows), h)
 	r.note()
 	from, to := r.List.Window()
 	out := make([]string, 0, h)
 	for i := from; i < to; i++ {
+		if b := r.rows[i].builtIn; b != nil && r.rows[i].heading == "" {
+			out = append(out, own(b, i == r.List.Cursor))
+			continue
+		}
 		if r.rows[i].title < 0 {
 			out = append(out, r.heading(t, w, r.rows[i]))
 			continue
@@ -372,6 +382,10 @@ func (r *TitleRows) Draw(t *style.Theme, w, h int, line func(title int, cursor b
 
 func (r *TitleRows) heading(t *style.Theme, w int, h row) string {
 	name := "UNKNOWN"
+	if h.builtIn != nil {
+		return t.Row(w, false, style.Cell{Text: fmt.Sprintf("%s  %s built in", strings.ToUpper(h.heading),
+			size.Count(h.count, "title")), Width: w - 2, FG: t.Accent, Bold: true})
+	}
 	if h.heading == ordered {
 		name = strings.ToUpper(r.orders[r.order].name)
 	} else if p := r.of.Set.Platform(h.heading); p != nil {

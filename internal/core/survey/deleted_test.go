@@ -1,0 +1,100 @@
+package survey_test
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/core/fit"
+	"polytome/internal/core/run"
+)
+
+func (w *workshop) titled(name string) int {
+	for i := range w.titles {
+		if w.titles[i].Name == name {
+			return i
+		}
+	}
+	w.t.Fatal(name)
+	return 0
+}
+
+// fillOnce fills a target without another look at it.
+func (w *workshop) fillOnce(n int) {
+	s := w.look(n)
+	to, err := s.Open(context.Background())
+	require.NoError(w.t, err)
+	defer to.Close()
+	r := run.Run(context.Background(), s.Plan(), to, run.Options{}, func(run.Event) {})
+	require.True(w.t, r.All())
+	s.Ran(w.o.Cache, s.Plan(), &r)
+}
+
+// TestWhatWasDeletedAtTheConsoleIsNotPutBackSilently: it is told, and comes back when it is selected again.
+func TestWhatWasDeletedAtTheConsoleIsNotPutBackSilently(t *testing.T) {
+	w := harbour(t, "Mosswick", "Gannet Patrol", "Tin Harbour")
+	w.fillOnce(0)
+	require.NoError(t, os.Remove(w.at("stick", "GAMES/Mosswick.w8")))
+	i := w.titled("Mosswick")
+	for range 2 { // however often somebody looks
+		s := w.look(0)
+		assert.True(t, s.Gone(i))
+		assert.Equal(t, fit.Deleted, s.Sheet.Verdict(i).Kind)
+		assert.Equal(t, "1 title was deleted on stick, and is not copied again: Mosswick. Select what you want back.",
+			s.DeletedNote())
+		assert.Contains(t, s.Sheet.Explain(i).Say, "deleted at the console")
+		w.fillOnce(0)
+		assert.NoFileExists(t, w.at("stick", "GAMES/Mosswick.w8"))
+		assert.NotContains(t, w.list(), "Mosswick|Mosswick.w8", "nor is it listed")
+	}
+	other := *w
+	other.o.PutBack = true
+	assert.False(t, other.look(0).Plan().Empty(), "one who asks for it gets it")
+	w.bench.Targets[0].BringBack(true, w.titles[i].Key)
+	s := w.look(0)
+	assert.False(t, s.Gone(i))
+	assert.Empty(t, s.DeletedNote())
+	w.fillOnce(0)
+	assert.FileExists(t, w.at("stick", "GAMES/Mosswick.w8"))
+	s = w.look(0)
+	require.Equal(t, []string{w.titles[i].Key}, s.Back())
+	w.bench.Targets[0].BringBack(false, s.Back()...)
+	require.NoError(t, os.Remove(w.at("stick", "GAMES/Mosswick.w8")))
+	assert.True(t, w.look(0).Gone(i), "and it can be deleted again")
+	w.bench.Targets[0].Want(false, w.titles[i].Key)
+	assert.False(t, w.look(0).Gone(i))
+	w.bench.Targets[0].Want(true, w.titles[i].Key)
+	assert.False(t, w.look(0).Gone(i), "who deselected it and selects it again wants it")
+}
+
+// TestAnEmptiedStickIsFilledAgain: also after a run broke off on it.
+func TestAnEmptiedStickIsFilledAgain(t *testing.T) {
+	w := harbour(t, "Mosswick", "Gannet Patrol", "Tin Harbour")
+	w.fillOnce(0)
+	require.NoError(t, os.RemoveAll(w.at("stick", "GAMES")))
+	s := w.look(0)
+	assert.Len(t, s.Plan().Steps, 4)
+	assert.Empty(t, s.DeletedNote())
+	require.NoError(t, os.MkdirAll(w.at("stick", "GAMES"), 0o755))
+	b, err := os.ReadFile(filepath.Join(w.dir, "games", "Mosswick.w8"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(w.at("stick", "GAMES/Mosswick.w8"), b, 0o644))
+	assert.Empty(t, w.look(0).DeletedNote(), "what was not written again yet was not deleted")
+}
+
+// TestATitleUnderAnotherNameOrRuleIsNotDeleted.
+func TestATitleUnderAnotherNameOrRuleIsNotDeleted(t *testing.T) {
+	w := harbour(t, "Mosswick", "Gannet Patrol", "Tin Harbour")
+	w.fillOnce(0)
+	require.NoError(t, os.Rename(w.at("stick", "GAMES/Mosswick.w8"), w.at("stick", "GAMES/mine.w8")))
+	s := w.look(0)
+	assert.False(t, s.Gone(w.titled("Mosswick")))
+	assert.Equal(t, fit.Renamed, s.Sheet.Verdict(w.titled("Mosswick")).Kind)
+	w.fillOnce(0)
+	w.bench.Targets[0].Rules = map[string]string{"accept.1.path": "OTHER/{title}{ext}"}
+	assert.Empty(t, w.look(0).DeletedNote(), "its file is still where it was")
+}
