@@ -495,6 +495,12 @@ has a card of its own again. What is on the target is kept first.`,
 				if err != nil {
 					return err
 				}
+				if opt.asJSON {
+					if err := printJSON(cmd.OutOrStdout(), linked{s.Config.Name, s.Titles[i].Key, card, say}); err != nil {
+						return err
+					}
+					continue
+				}
 				fmt.Fprintln(cmd.OutOrStdout(), say)
 			}
 			return nil
@@ -503,8 +509,17 @@ has a card of its own again. What is on the target is kept first.`,
 	f := cmd.Flags()
 	f.StringVar(&opt.bench, "bench", "", "the bench file")
 	f.StringVar(&opt.target, "target", "", "the target of the bench")
+	f.BoolVar(&opt.asJSON, "json", false, "print JSON")
 	f.BoolVar(&own, "own", false, "a card of its own again")
 	return cmd
+}
+
+// linked is what "saves link" has done, as JSON.
+type linked struct {
+	Target string `json:"target"`
+	Title  string `json:"title"` // its key on the bench
+	Card   string `json:"card"`  // "" for one of its own
+	Say    string `json:"say"`
 }
 
 // titleNamed is the number of a title, by its ID or name.

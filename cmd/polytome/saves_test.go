@@ -183,7 +183,14 @@ func TestATitleIsLinkedWithACard(t *testing.T) {
 			args...)...)
 		return out + errs, code
 	}
-	out, code := link("VSP-20417", "shared-1")
+	out, code := link("VSP-21002", "shared-2", "--json")
+	assert.Zero(t, code)
+	assert.JSONEq(t, `{"target": "Stick", "title": "VSP-21002", "card": "shared-2",
+		"say": "Saffron Circuit uses the card shared-2, which the loader makes at the next start: nothing was reached yet."}`,
+		out)
+	b.Targets[0].Rules = map[string]string{"save.2.made-by": ""} // where nobody makes one
+	require.NoError(t, b.Save())
+	out, code = link("VSP-20417", "shared-1")
 	assert.NotZero(t, code)
 	assert.Contains(t, out,
 		"there is no card ROWAN/cards/shared-1.crd, and Copper Tide has none of its own yet to begin it "+

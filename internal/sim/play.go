@@ -28,6 +28,13 @@ var saving = map[string]func(stick fs.FS, g Game) (file string, size int){
 		}
 		return base(g.Path) + ".hold", 0
 	},
+	"plover": func(_ fs.FS, g Game) (string, int) { return path.Join(g.Path, "saves", "slot"), 0 },
+	"trellis": func(_ fs.FS, g Game) (string, int) {
+		if path.Dir(g.Path) != "GAMES" {
+			return "", 0
+		}
+		return "keep/" + path.Base(g.Path) + "/slot", 0
+	},
 	"mica": func(_ fs.FS, g Game) (string, int) { return "skua/saves/" + g.ID + ".hold", 0 },
 	"bellows": func(stick fs.FS, g Game) (string, int) {
 		if !strings.HasPrefix(g.Path, "Titles/") {

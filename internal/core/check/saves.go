@@ -115,9 +115,14 @@ func (y *loaderAudit) cards() map[string][]*line {
 			key := y.tree.fold(card)
 			used[key] = append(used[key], l)
 			if _, there := y.tree.file(card); !there && len(used[key]) == 1 {
-				y.report(Finding{Kind: Card, Grade: Fault, Path: e.Path,
+				f := Finding{Kind: Card, Grade: Fault, Path: e.Path,
 					Say:    fmt.Sprintf("%s is set to use the card %s, which is not here", l.Name, card),
-					Remedy: "put a kept one back, make one under Saves, or take " + r.Link.Key + " out of the file"})
+					Remedy: "put a kept one back, make one under Saves, or take " + r.Link.Key + " out of the file"}
+				if r.MadeBy != "" {
+					f.Say += fmt.Sprintf(": the %s makes it at the next start, empty", r.MadeBy)
+					f.Remedy = "put a kept one back where something was reached; else leave it"
+				}
+				y.report(f)
 			}
 		}
 	}

@@ -104,7 +104,7 @@ func (s *Survey) LinkCard(ctx context.Context, i int, card string) (say string, 
 		return "", fmt.Errorf("nothing was changed, as the saves cannot be kept: %w", err)
 	}
 	if card != "" {
-		if say, err = s.beginCard(ctx, p, i, rule.Card(card)); err != nil {
+		if say, err = s.beginCard(ctx, p, i, rule, rule.Card(card)); err != nil {
 			return "", err
 		}
 	}
@@ -119,8 +119,9 @@ func (s *Survey) LinkCard(ctx context.Context, i int, card string) (say string, 
 	return fmt.Sprintf("%s uses the card %s%s.", label, card, say), nil
 }
 
-// beginCard makes a card that is not there out of the title's own.
-func (s *Survey) beginCard(ctx context.Context, p saves.Place, i int, card string) (say string, err error) {
+// beginCard makes a card that is not there out of the title's own, or leaves it to the loader to make one.
+func (s *Survey) beginCard(ctx context.Context, p saves.Place, i int, rule *loader.SaveRule, card string) (say string,
+	err error) {
 	if _, err := p.Target.Stat(ctx, card); !errors.Is(err, fs.ErrNotExist) {
 		return "", err
 	}
@@ -137,6 +138,9 @@ func (s *Survey) beginCard(ctx context.Context, p saves.Place, i int, card strin
 				return ", which was made and begins with what was reached in it", err
 			}
 		}
+	}
+	if rule.MadeBy != "" {
+		return fmt.Sprintf(", which the %s makes at the next start: nothing was reached yet", rule.MadeBy), nil
 	}
 	return "", fmt.Errorf("there is no card %s, and %s has none of its own yet to begin it with: play it once", card,
 		s.Titles[i].Label())
