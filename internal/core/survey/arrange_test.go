@@ -171,6 +171,29 @@ func TestAFavouriteIsShownAtTheConsole(t *testing.T) {
 	assert.Equal(t, []string{"Bell Buoy", "Dune Post"}, favourites())
 }
 
+// TestLockedFieldsAreLockedAtTheConsole, and what is changed on the bench later still comes there.
+func TestLockedFieldsAreLockedAtTheConsole(t *testing.T) {
+	w := arrangedSticks(t)
+	file := filepath.Join("Crab Line", "game.cue")
+	w.edit(file, func(e *title.Edit) { e.Name, e.Players = "Crab Line", "1-2"; e.Lock("name", true); e.Lock("players", true) })
+	w.fill(0)
+	text := func() string {
+		b, err := os.ReadFile(w.at("pipit", "Titles/Crab Line/title.toml"))
+		require.NoError(t, err)
+		return string(b)
+	}
+	assert.Contains(t, text(), "locked = [\"name\", \"players\", ]\n")
+	w.edit(file, func(e *title.Edit) { e.Players = "1-4" })
+	w.fill(0)
+	assert.Contains(t, text(), "players = \"1-4\"\n")
+	require.NoError(t, os.WriteFile(w.at("pipit", "Titles/Crab Line/title.toml"),
+		[]byte(strings.Replace(text(), "\"players\", ", "\"players\", \"year\"", 1)), 0o644))
+	w.edit(file, func(e *title.Edit) { e.Year, e.Players = "1999", "2" })
+	w.fill(0)
+	assert.Contains(t, text(), "players = \"2\"\n")
+	assert.Contains(t, text(), "year = \"\"\n", "what a person locked there stays")
+}
+
 // TestWhatSomeoneElseWroteIsArrangedToo, and nothing else in it changes: this computer has never written to the stick.
 func TestWhatSomeoneElseWroteIsArrangedToo(t *testing.T) {
 	w := arrangedSticks(t)
