@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"polytome/internal/nearest"
 )
@@ -37,17 +39,28 @@ func (b *BuiltIn) UnmarshalText(text []byte) error {
 	return nil
 }
 
+// mostBuiltIn is how many titles a console can have in itself, and mostLine how many bytes one of them takes in a list:
+// what says more is no list of a console's.
+const (
+	mostBuiltIn = 2000
+	mostLine    = 400
+)
+
 // All are the titles that are built in, and those that the console got later by what it has written; "" for nothing. A
 // line that is no title is left out.
 func (m *Model) All(added string) []BuiltIn {
-	out := slices.Clone(m.BuiltIn)
+	out, known := slices.Clone(m.BuiltIn), map[string]bool{}
+	for _, b := range out {
+		known[strings.ToUpper(b.ID)] = true
+	}
 	for line := range strings.Lines(added) {
-		var b BuiltIn
-		if b.UnmarshalText([]byte(strings.TrimSpace(line))) == nil &&
-			!slices.ContainsFunc(out, func(o BuiltIn) bool { return strings.EqualFold(o.ID, b.ID) }) {
-			b.Later = true
-			out = append(out, b)
+		b, line := BuiltIn{}, strings.TrimSpace(line)
+		if len(line) > mostLine || strings.ContainsFunc(line, unicode.IsControl) || b.UnmarshalText([]byte(line)) != nil ||
+			known[strings.ToUpper(b.ID)] || !utf8.ValidString(line) || len(out) >= mostBuiltIn {
+			continue
 		}
+		known[strings.ToUpper(b.ID)], b.Later = true, true
+		out = append(out, b)
 	}
 	slices.SortStableFunc(out, func(a, b BuiltIn) int {
 		return strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name))

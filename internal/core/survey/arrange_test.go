@@ -175,7 +175,11 @@ func TestAFavouriteIsShownAtTheConsole(t *testing.T) {
 func TestLockedFieldsAreLockedAtTheConsole(t *testing.T) {
 	w := arrangedSticks(t)
 	file := filepath.Join("Crab Line", "game.cue")
-	w.edit(file, func(e *title.Edit) { e.Name, e.Players = "Crab Line", "1-2"; e.Lock("name", true); e.Lock("players", true) })
+	w.edit(file, func(e *title.Edit) {
+		e.Name, e.Players = "Crab Line", "1-2"
+		e.Lock("name", true)
+		e.Lock("players", true)
+	})
 	w.fill(0)
 	text := func() string {
 		b, err := os.ReadFile(w.at("pipit", "Titles/Crab Line/title.toml"))

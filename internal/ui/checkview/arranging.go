@@ -50,6 +50,22 @@ func (m *Model) top() int {
 	return 0
 }
 
+// placeable reports whether a line of the list can be moved, and can be in a section. It is worked out once for the line
+// under the cursor, as there may be many titles.
+func (m *Model) placeable(l *check.Listed) (place, section bool) {
+	s := m.d.Current()
+	if l == nil || s == nil || l.BuiltIn {
+		return false, false
+	}
+	if m.placed.of != l || m.placed.by != s {
+		m.placed.of, m.placed.by, m.placed.place, m.placed.section = l, s, false, false
+		if i, ok := s.ListedTitle(l); ok {
+			m.placed.place, m.placed.section = s.Placeable(i)
+		}
+	}
+	return m.placed.place, m.placed.section
+}
+
 // headCells are what heads a page or a section.
 func (m *Model) headCells(t *style.Theme, r row, w int) []style.Cell {
 	fg := t.Accent
@@ -67,6 +83,7 @@ func (m *Model) arrangeKeys() []state.Action {
 	}
 	l := m.line()
 	some := m.pane == listed && l != nil && !l.BuiltIn
+	place, section := m.placeable(l)
 	change := func(do func() tea.Cmd) func() tea.Cmd {
 		return func() tea.Cmd {
 			m.arranging, m.before = true, m.d.Changes()
@@ -91,10 +108,10 @@ func (m *Model) arrangeKeys() []state.Action {
 		state.Do("o", "sections", change(state.Just(func() { m.d.AskSections(m.d.Target) }))).When(can.Sections).
 			Saying("divide the console's list: by letters, into parts, or all in one section"),
 		state.Do("f", "its section", titled(state.Just(func() { m.d.AskSection(m.d.Target, l) }))).
-			When(can.Sections && some).Saying("put the title into a section of the console's list"),
-		state.Do("[ shift+up", "earlier", move(-1)).When(can.Places && some).
+			When(some && section).Saying("put the title into a section of the console's list"),
+		state.Do("[ shift+up", "earlier", move(-1)).When(some && place).
 			Saying("move the title up in the console's list"),
-		state.Do("] shift+down", "later", move(1)).When(can.Places && some).
+		state.Do("] shift+down", "later", move(1)).When(some && place).
 			Saying("move the title down in the console's list"),
 		state.Do("*", "favourite", titled(func() tea.Cmd { return m.d.FavourListed(m.d.Target, l) })).
 			When(can.Favourites && some).Saying("mark it as a favourite at the console, and give it space first"),

@@ -46,8 +46,14 @@ type Model struct {
 	before    int
 	// at is the title at which the cursor stands in the list, or stood when the list had it last, and stood the row in
 	// which it was left.
-	at     *check.Listed
-	stood  int
+	at    *check.Listed
+	stood int
+	// placed is what can be done with a title of the list.
+	placed struct {
+		of             *check.Listed
+		by             *survey.Survey
+		place, section bool
+	}
 	found  []int // numbers of the findings that the filter leaves
 	covers map[cover]image.Image
 	asked  map[cover]bool
@@ -411,11 +417,12 @@ func (m *Model) Why() state.Why {
 		if l.Section != "" {
 			w.Say += " It is in the section " + l.Section + "."
 		}
-		if s := m.d.Current(); s != nil && !s.Arranges().None() {
-			w.Ways = []string{"o divides the list"}
-			if s.Arranges().Places {
-				w.Ways = append(w.Ways, "[ and ] move it")
-			}
+		if place, section := m.placeable(m.line()); place && section {
+			w.Ways = []string{"[ and ] move it", "f puts it into a section of the list"}
+		} else if place {
+			w.Ways = []string{"[ and ] move it"}
+		} else if section {
+			w.Ways = []string{"f puts it into a section of the list"}
 		}
 		return w
 	case m.pane == findings && m.changes:

@@ -25,6 +25,16 @@ const roomy = 16
 // evidence shows where each value was read, and what is wrong.
 func (m *Model) evidence(t *style.Theme, w, h int) []string {
 	i, ok := m.Title()
+	if b := m.BuiltIn(); b != nil {
+		from := "built in"
+		if b.Later {
+			from = "came later"
+		}
+		return t.Block([]string{t.Rule("evidence for "+b.Name, w),
+			" " + t.Paint(t.Dim, t.Pad("ID", labels)) + b.ID,
+			" " + t.Paint(t.Dim, t.Pad("console", labels)) + b.Console + ": " + from,
+			" " + t.Paint(t.Dim, t.Pad("files", labels)) + "none of yours"}, w, h)
+	}
 	if !ok {
 		return t.Block([]string{t.Rule("evidence", w)}, w, h)
 	}
