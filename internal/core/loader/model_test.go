@@ -32,7 +32,7 @@ func FuzzWhatAConsoleGotLater(f *testing.F) {
 	f.Fuzz(func(t *testing.T, text string) {
 		for _, b := range (&loader.Model{}).All(text) {
 			if b.ID == "" || b.Name == "" || strings.ContainsAny(b.ID+b.Name, "\x1b\n\r") {
-				t.Fatalf("%q", b)
+				t.Fatalf("%q %q", b.ID, b.Name)
 			}
 		}
 	})
