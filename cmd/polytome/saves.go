@@ -496,7 +496,8 @@ has a card of its own again. What is on the target is kept first.`,
 					return err
 				}
 				if opt.asJSON {
-					if err := printJSON(cmd.OutOrStdout(), linked{s.Config.Name, s.Titles[i].Key, card, say}); err != nil {
+					did := linked{s.Config.Name, s.Titles[i].Key, card, say}
+					if err := printJSON(cmd.OutOrStdout(), did); err != nil {
 						return err
 					}
 					continue

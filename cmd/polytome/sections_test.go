@@ -25,6 +25,19 @@ func TestTheListOfTheConsoleIsDividedFromTheCommandLine(t *testing.T) {
 	assert.Contains(t, out, "  A\n               Anchor Row\n  R\n               Rope Trick\n               Ropewalk\n")
 	_, _, errs := polytome(t, append([]string{"plan", "--sections", "leters"}, at...)...)
 	assert.Contains(t, errs, `--sections: unknown way to divide the list "leters": did you mean "letters"?`)
-	out = ok(t, "plan", "--sections", "letters", "--from", games, "--to", t.TempDir(), "--loader", "gantry", "--as", "exfat")
+	out = ok(
+		t,
+		"plan",
+		"--sections",
+		"letters",
+		"--from",
+		games,
+		"--to",
+		t.TempDir(),
+		"--loader",
+		"gantry",
+		"--as",
+		"exfat",
+	)
 	assert.Contains(t, out, "Gantry sorts its list itself: how the list of")
 }

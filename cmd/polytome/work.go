@@ -50,7 +50,7 @@ type work struct {
 	also                   []string
 	cluster, reserve       string
 	noCovers, deleteOthers bool
-	putBack                bool
+	copyDeleted            bool
 	onlyCovers             bool
 	coversMost             string
 	backupTo               string
@@ -124,7 +124,12 @@ func (w *work) planFlags(cmd *cobra.Command) {
 		"write the covers of titles that are already there, and nothing else")
 	f.StringVar(&w.coversMost, "covers-at-most", "", "how much space covers may use on the target, such as 40MiB or 5%")
 	f.BoolVar(&w.deleteOthers, "delete-others", false, "remove everything that the loader knows and you did not select")
-	f.BoolVar(&w.putBack, "put-back", false, "copy titles again that were deleted on the target since the last look")
+	f.BoolVar(
+		&w.copyDeleted,
+		"copy-deleted",
+		false,
+		"copy titles again that were deleted on the target since the last look",
+	)
 	f.StringVar(&w.backupTo, "backup-to", "", "back up what is removed or replaced to this folder first")
 	f.StringVar(&w.only, "only", "",
 		"only titles that match this filter, such as 'platform:vesper size<4G' (same syntax as / on the screen)")
@@ -360,7 +365,7 @@ func (w *work) surveys(ctx context.Context, b *bench.Bench) (survey.Board, scan.
 	}
 	cache := openCache(os.Stderr)
 	defer cache.Close()
-	o := survey.Options{Set: set, Cache: cache, Vault: keptSaves(), PutBack: w.putBack}
+	o := survey.Options{Set: set, Cache: cache, Vault: keptSaves(), CopyDeleted: w.copyDeleted}
 	out := make(survey.Board, len(b.Targets))
 	looked := 0
 	for i := range b.Targets {

@@ -11,8 +11,8 @@ import (
 	"polytome/internal/core/fit"
 )
 
-// TestWhatWasDeletedAtTheConsoleIsTold in Fit, and selecting it copies it again.
-func TestWhatWasDeletedAtTheConsoleIsTold(t *testing.T) {
+// TestWhatWasDeletedAtTheConsoleIsReported in Fit, and selecting it copies it again.
+func TestWhatWasDeletedAtTheConsoleIsReported(t *testing.T) {
 	a, dir := atPocket(t)
 	press(a, "M")
 	for i, title := range a.state.Scan.Titles {
@@ -32,8 +32,12 @@ func TestWhatWasDeletedAtTheConsoleIsTold(t *testing.T) {
 	press(a, "/")
 	write(a, "verdict:deleted")
 	press(a, "home", "down", "up")
-	assert.Contains(t, flat(a), "Ropewalk on Hall pocket: deleted. Not selected. Was there and is gone: it was deleted at "+
-		"the console, or elsewhere. It is not copied again by itself.")
+	assert.Contains(
+		t,
+		flat(a),
+		"Ropewalk on Hall pocket: deleted. Not selected. Was there and is gone: it was deleted at "+
+			"the console, or elsewhere. It is not copied again by itself.",
+	)
 	i := a.state.At(0).Survey.Titles
 	n := 0
 	for k := range i {
@@ -54,7 +58,7 @@ func TestWhatWasDeletedAtTheConsoleIsTold(t *testing.T) {
 	assert.Equal(t, fit.Deleted, v.Kind, "undone, it is as it was")
 	press(a, "space", "4", "W", "enter")
 	assert.FileExists(t, file)
-	assert.Empty(t, a.state.Bench.Targets[0].PutBack, "it is there, and can be deleted again")
+	assert.Empty(t, a.state.Bench.Targets[0].CopyAgain, "it is there, and can be deleted again")
 	press(a, "2")
 	v, _, _ = a.state.Verdict(0, n)
 	assert.Equal(t, fit.Present, v.Kind)

@@ -40,7 +40,7 @@ func TestTheModelOfATargetIsChosen(t *testing.T) {
 	assert.NotContains(t, text(b), "n        model")
 }
 
-// TestWhatIsBuiltInStandsInGamesAndFit: below the titles, with what hides it, and it is told of a double.
+// TestWhatIsBuiltInStandsInGamesAndFit: below the titles, with what hides it, and a double is reported.
 func TestWhatIsBuiltInStandsInGamesAndFit(t *testing.T) {
 	a, dir := atPocket(t)
 	coretest.Write(t, dir, "bellows/own.lst", []byte("LAP_05060 Harbour Lights\n"))
@@ -63,5 +63,9 @@ func TestWhatIsBuiltInStandsInGamesAndFit(t *testing.T) {
 	press(a, "esc", "/")
 	write(a, "saltmarsh")
 	press(a, "home")
-	assert.Contains(t, flat(a), "Saltmarsh Symphony is built into the Pipit Mini North with this ID: on a target for it, yours hides that.")
+	assert.Contains(
+		t,
+		flat(a),
+		"Saltmarsh Symphony is built into the Pipit Mini North with this ID: on a target for it, yours hides that.",
+	)
 }

@@ -53,8 +53,9 @@ func TestAListIsDividedAsItIsWished(t *testing.T) {
 func TestWhatCannotBeASectionIsSaid(t *testing.T) {
 	for wish, says := range map[string]string{
 		"leters": `did you mean "letters"`, "parts:0": "no number of titles", "parts:4x": "no number of titles",
-		"one:a/b": "cannot have /", "one:" + strings.Repeat("x", 25): "more than 24 characters", "letters:3": "nothing behind",
-		"one:.x": "cannot begin or end",
+		"one:a/b": "cannot have /", "one:" + strings.Repeat("x", 25): "more than 24 characters",
+		"letters:3": "nothing behind",
+		"one:.x":    "cannot begin or end",
 	} {
 		_, err := arrange.ParseSections(wish)
 		assert.ErrorContains(t, err, says, wish)

@@ -100,8 +100,8 @@ type Target struct {
 	Everything bool     `toml:"everything"` // all titles are wanted, but for Without
 	Without    Keys     `toml:"without,omitempty"`
 	Titles     Keys     `toml:"titles,omitempty"` // what is wanted when not everything is
-	// PutBack are titles that were deleted on the target and shall be there again.
-	PutBack Keys `toml:"put-back,omitempty"`
+	// CopyAgain are titles that were deleted on the target and shall be there again.
+	CopyAgain Keys `toml:"copy-again,omitempty"`
 	// Names are those that titles have been given where several wanted one, by
 	// their keys: they keep them.
 	Names map[string]string `toml:"names,omitempty"`

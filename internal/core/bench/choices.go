@@ -91,7 +91,7 @@ func marked(all []string, in bool, paths []string) []string { return Keys(all).w
 // ticked off.
 func (p *Target) SetUpLike(o *Target) bool {
 	bare := func(p Target) Target {
-		p.id, p.Everything, p.Without, p.Titles, p.PutBack, p.Ticked, p.Speed = 0, false, nil, nil, nil, nil, nil
+		p.id, p.Everything, p.Without, p.Titles, p.CopyAgain, p.Ticked, p.Speed = 0, false, nil, nil, nil, nil, nil
 		return p
 	}
 	return reflect.DeepEqual(bare(*p), bare(*o))
@@ -126,7 +126,7 @@ func (k Keys) Has(key string) bool {
 }
 
 // BringBack says that titles which were deleted on the target shall be there again, or takes that back.
-func (p *Target) BringBack(yes bool, keys ...string) { p.PutBack = p.PutBack.with(yes, keys) }
+func (p *Target) BringBack(yes bool, keys ...string) { p.CopyAgain = p.CopyAgain.with(yes, keys) }
 
 // with returns a changed copy, so that what was shared before stays as it was.
 func (k Keys) with(in bool, keys []string) Keys {

@@ -55,7 +55,8 @@ func (y *loaderAudit) limits(file string) string {
 // line takes a title up into the list. Its path was read by one of the rule's templates.
 func (y *loaderAudit) line(e *target.Entry, rule *loader.Accept, by loader.Template, v loader.Values, platform string) {
 	l := &line{Listed: Listed{Loader: y.profile.Name, ID: v[loader.FieldID], Name: v[loader.FieldTitle],
-		Platform: platform, Section: v[loader.FieldSection], Path: e.Path, Size: e.Size, Starts: true}, v: v, rule: rule, e: e, by: by, path: e.Path}
+		Platform: platform, Section: v[loader.FieldSection], Path: e.Path, Size: e.Size, Starts: true},
+		v: v, rule: rule, e: e, by: by, path: e.Path}
 	l.v[loader.FieldPlatform] = platform
 	if l.Name == "" {
 		l.Name = l.ID
@@ -219,8 +220,11 @@ func (y *loaderAudit) fragmented(file string) string {
 // order brings the list into the loader's order.
 func (y *loaderAudit) order() {
 	if y.unread {
-		y.r.Unchecked = append(y.r.Unchecked, "under which names and where the list shows titles: that stands in texts "+
-			"beside them, which are read at the depth inside")
+		y.r.Unchecked = append(
+			y.r.Unchecked,
+			"under which names and where the list shows titles: that stands in texts "+
+				"beside them, which are read at the depth inside",
+		)
 	}
 	order := y.profile.ListOrder
 	if len(order) == 0 {

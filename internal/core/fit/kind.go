@@ -43,8 +43,9 @@ const (
 var words = [...]string{
 	Copy: "copy", Present: "present", Renamed: "rename", Replaced: "replace", Parts: "split", Unpacked: "unpack",
 	Converted: "convert",
-	Packed:    "pack", Deleted: "deleted", NotYet: "not yet", Bad: "bad", NoDisc: "no disc", Locked: "password", Unsupported: "unsupported",
-	Foreign: "no loader", Clash: "clash",
+	Packed:    "pack", Deleted: "deleted", NotYet: "not yet", Bad: "bad", NoDisc: "no disc", Locked: "password",
+	Unsupported: "unsupported",
+	Foreign:     "no loader", Clash: "clash",
 	BadName: "bad name", TooBig: "too big", Differs: "differs", NoSpace: "no space", FullFolder: "full folder",
 	NoPicture: "no cover", NeedsDisk: "needs disk",
 }

@@ -88,7 +88,16 @@ var (
 	conditionFields = append(slices.Clone(titleFields), FieldSize, FieldForm, FieldParts, FieldTags, FieldYear,
 		FieldPlayers, FieldPublisher, FieldVia, FieldFilesystem, FieldVolume, FieldCapacity)
 	// listPathFields are what several titles have in common.
-	listPathFields  = []Field{FieldPlatform, FieldKind, FieldRegion, FieldFolder, FieldForm, FieldExt, FieldPage, FieldSection}
+	listPathFields = []Field{
+		FieldPlatform,
+		FieldKind,
+		FieldRegion,
+		FieldFolder,
+		FieldForm,
+		FieldExt,
+		FieldPage,
+		FieldSection,
+	}
 	situationFields = append(slices.Clone(hereFields), FieldSituation)
 )
 

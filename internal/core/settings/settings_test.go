@@ -79,14 +79,26 @@ func TestWhatBelongsToTheUserIsKept(t *testing.T) {
 	assert.Contains(t, got, "New", "what we locked ourselves we may change")
 	got, err = settings.Keep("name = \"New\"\nlocked = []\n", old, "locked = []\n", settings.TOML, nil, "locked")
 	require.NoError(t, err)
-	assert.Equal(t, "name = \"2 Tides!\"\nlocked = [\"name\"]\n", got, "what a person locked stays, and so does the lock")
+	assert.Equal(
+		t,
+		"name = \"2 Tides!\"\nlocked = [\"name\"]\n",
+		got,
+		"what a person locked stays, and so does the lock",
+	)
 	got, err = settings.Keep("[game]\nspeed=1\n[sound]\nspeed=1\n",
 		"speed=9\n[game]\nSPEED=2\nspeed=3\n[sound]\nother=1\n", "",
 		settings.INI, []string{"speed"}, "")
 	require.NoError(t, err)
 	assert.Equal(t, "speed=9\n[game]\nspeed=2\n[sound]\nspeed=1\n", got,
 		"in whatever section, and the first of two counts")
-	got, err = settings.Keep("timing=a\ntray=shut\n", "TIMING=c\n", "", settings.KeyValue, []string{"timing", "tray"}, "")
+	got, err = settings.Keep(
+		"timing=a\ntray=shut\n",
+		"TIMING=c\n",
+		"",
+		settings.KeyValue,
+		[]string{"timing", "tray"},
+		"",
+	)
 	require.NoError(t, err)
 	assert.Equal(t, "timing=c\ntray=shut\n", got)
 }

@@ -58,7 +58,10 @@ func (s *Survey) ListChanged(b *bench.Bench, n int) bool {
 func (s *Survey) Arranges() (a loader.Arranging) {
 	for _, p := range s.Profiles {
 		x := p.Arranges()
-		a.Places, a.Sections, a.Favourites = a.Places || x.Places, a.Sections || x.Sections, a.Favourites || x.Favourites
+		a.Places, a.Sections, a.Favourites = a.Places ||
+			x.Places, a.Sections ||
+			x.Sections, a.Favourites ||
+			x.Favourites
 	}
 	return a
 }
@@ -92,7 +95,9 @@ func (s *Survey) arrangeOthers(ctx context.Context, r *textReader) {
 		}
 		if text != layout.Decoded(t.Encoding, theirs) {
 			s.updates = append(s.updates, plan.Update{Title: t.Title, Path: e.Path,
-				Text: string(layout.Encoded(t.Encoding, []byte(text))), Why: t.Why + "; only its place in the list changes"})
+				Text: string(
+					layout.Encoded(t.Encoding, []byte(text)),
+				), Why: t.Why + "; only its place in the list changes"})
 		}
 	})
 }

@@ -23,8 +23,16 @@ import (
 	"polytome/internal/testkit/judge"
 )
 
-var arrangedNames = []string{"Anchor Row", "Bell Buoy", "Copper Tide", "Crab Line", "Dune Post", "Eel Weir", "Ferry Bell",
-	"Gull Watch"}
+var arrangedNames = []string{
+	"Anchor Row",
+	"Bell Buoy",
+	"Copper Tide",
+	"Crab Line",
+	"Dune Post",
+	"Eel Weir",
+	"Ferry Bell",
+	"Gull Watch",
+}
 
 // arrangedSticks are a stick of the Pipit Mini, and one of the Tanager, with eight games of each kind.
 func arrangedSticks(t *testing.T) *workshop {
@@ -34,8 +42,12 @@ func arrangedSticks(t *testing.T) *workshop {
 		files[name+"/game.cue"] = []byte("FILE \"game.bin\" BINARY\n  TRACK 01 MODE1/2048\n    INDEX 01 00:00:00\n")
 		files[name+"/game.bin"] = coretest.Volume(t, fmt.Sprintf("LAP_0%d", 6100+i))
 	}
-	w := newWorkshop(t, files, bench.Target{Name: "pipit", Loader: "bellows", Via: "usb", As: "fat32", Everything: true},
-		bench.Target{Name: "tanager", Loader: "oxbow", Via: "usb", As: "exfat", Everything: true})
+	w := newWorkshop(
+		t,
+		files,
+		bench.Target{Name: "pipit", Loader: "bellows", Via: "usb", As: "fat32", Everything: true},
+		bench.Target{Name: "tanager", Loader: "oxbow", Via: "usb", As: "exfat", Everything: true},
+	)
 	for i := range w.titles {
 		if t := &w.titles[i]; t.Form == title.Tracks {
 			t.Name = filepath.Base(filepath.Dir(t.Source()))
@@ -78,7 +90,7 @@ func (w *workshop) checkedList(n int, only string) (out []string) {
 }
 
 // TestTheConsoleShowsItsListAsItIsWished, in whatever order wishes come: the simulated consoles and the check agree on
-// it, what is there is only renamed or told otherwise, and a second run has nothing to do.
+// it, what is there is only renamed, or its text changed, and a second run has nothing to do.
 func TestTheConsoleShowsItsListAsItIsWished(t *testing.T) {
 	w := arrangedSticks(t)
 	keys := map[string]string{}
@@ -229,7 +241,8 @@ func TestAnyArrangementIsSeenAlike(t *testing.T) {
 		for range rapid.IntRange(1, 4).Draw(r, "rounds") {
 			for n := range w.bench.Targets {
 				l := &w.bench.Targets[n].List
-				way := rapid.SampledFrom([]string{"none", "letters", "parts:2", "parts:5", "one", "hand"}).Draw(r, "way")
+				way := rapid.SampledFrom([]string{"none", "letters", "parts:2", "parts:5", "one", "hand"}).
+					Draw(r, "way")
 				if way == "hand" {
 					key := w.titles[rapid.IntRange(0, len(w.titles)-1).Draw(r, "title")].Key
 					require.NoError(t, l.Put(key, rapid.SampledFrom([]string{"", "Sea", "Hall"}).Draw(r, "section")))

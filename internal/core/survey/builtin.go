@@ -58,7 +58,11 @@ func (s *Survey) Double(i int) string {
 	for _, b := range s.builtIn {
 		switch {
 		case strings.EqualFold(t.ID, b.ID):
-			return fmt.Sprintf("%s is built into the %s with this ID: on a target for it, yours hides that.", b.Name, m.Shown)
+			return fmt.Sprintf(
+				"%s is built into the %s with this ID: on a target for it, yours hides that.",
+				b.Name,
+				m.Shown,
+			)
 		case strings.EqualFold(t.Name, b.Name):
 			return fmt.Sprintf("A game of this name is built into the %s, too: the console shows both.", m.Shown)
 		}

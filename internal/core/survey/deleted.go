@@ -17,7 +17,7 @@ import (
 
 // Titles that were on a target and are gone from it were deleted at the console, or by somebody else: that is reported,
 // and they are not put back by themselves. What was there is remembered for each volume by its serial number, so that
-// one stick is not taken for another; where it is not known, nothing is told.
+// one stick is not taken for another; where that is not known, nothing is reported.
 
 // hadName is what the memory of a volume's titles is kept under.
 func (s *Survey) hadName() string {
@@ -138,7 +138,8 @@ func (s *Survey) Ran(cache *scancache.Store, p *plan.Plan, r *run.Report) {
 	}
 	for i := range s.Titles {
 		items := s.Sheet.Placement(i).Items
-		if key := s.Titles[i].Key; s.Sheet.Chosen[i] && s.Sheet.Verdict(i).Kind.Goes() && len(items) > 0 && !undone[key] {
+		if key := s.Titles[i].Key; s.Sheet.Chosen[i] && s.Sheet.Verdict(i).Kind.Goes() && len(items) > 0 &&
+			!undone[key] {
 			now[key] = items[0].Path
 		}
 	}
@@ -147,16 +148,17 @@ func (s *Survey) Ran(cache *scancache.Store, p *plan.Plan, r *run.Report) {
 
 // Gone reports whether title i was deleted on the target and is not to be put back.
 func (s *Survey) Gone(i int) bool {
-	return s.deleted[i] && !s.Config.PutBack.Has(s.Titles[i].Key)
+	return s.deleted[i] && !s.Config.CopyAgain.Has(s.Titles[i].Key)
 }
 
 // Back are the titles that are there again after they were to be put back, by their keys.
 func (s *Survey) Back() (keys []string) {
-	if len(s.Config.PutBack) == 0 {
+	if len(s.Config.CopyAgain) == 0 {
 		return nil
 	}
 	for i := range s.Titles {
-		if k := s.Sheet.Fits(i).Kind; s.Config.PutBack.Has(s.Titles[i].Key) && (k == fit.Present || k == fit.Renamed) {
+		if k := s.Sheet.Fits(i).Kind; s.Config.CopyAgain.Has(s.Titles[i].Key) &&
+			(k == fit.Present || k == fit.Renamed) {
 			keys = append(keys, s.Titles[i].Key)
 		}
 	}

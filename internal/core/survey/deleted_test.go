@@ -34,7 +34,7 @@ func (w *workshop) fillOnce(n int) {
 	s.Ran(w.o.Cache, s.Plan(), &r)
 }
 
-// TestWhatWasDeletedAtTheConsoleIsNotPutBackSilently: it is told, and comes back when it is selected again.
+// TestWhatWasDeletedAtTheConsoleIsNotPutBackSilently: it is reported, and comes back when it is selected again.
 func TestWhatWasDeletedAtTheConsoleIsNotPutBackSilently(t *testing.T) {
 	w := harbour(t, "Mosswick", "Gannet Patrol", "Tin Harbour")
 	w.fillOnce(0)
@@ -52,7 +52,7 @@ func TestWhatWasDeletedAtTheConsoleIsNotPutBackSilently(t *testing.T) {
 		assert.NotContains(t, w.list(), "Mosswick|Mosswick.w8", "nor is it listed")
 	}
 	other := *w
-	other.o.PutBack = true
+	other.o.CopyDeleted = true
 	assert.False(t, other.look(0).Plan().Empty(), "one who asks for it gets it")
 	w.bench.Targets[0].BringBack(true, w.titles[i].Key)
 	s := w.look(0)
@@ -71,7 +71,7 @@ func TestWhatWasDeletedAtTheConsoleIsNotPutBackSilently(t *testing.T) {
 	assert.False(t, w.look(0).Gone(i), "who deselected it and selects it again wants it")
 }
 
-// TestAnEmptiedStickIsFilledAgain: also after a run broke off on it.
+// TestAnEmptiedStickIsFilledAgain: also after a run was interrupted on it.
 func TestAnEmptiedStickIsFilledAgain(t *testing.T) {
 	w := harbour(t, "Mosswick", "Gannet Patrol", "Tin Harbour")
 	w.fillOnce(0)

@@ -113,8 +113,8 @@ type Options struct {
 	Set   *loader.Set
 	Cache *scancache.Store // nil remembers nothing
 	Vault saves.Vault      // where saves are kept; the usual one where it has no folder
-	// PutBack has titles that were deleted on the target copied again.
-	PutBack bool
+	// CopyDeleted has titles that were deleted on the target copied again.
+	CopyDeleted bool
 }
 
 // Take looks at target number n of a bench, and judges the titles for it. A target that is away is
@@ -136,7 +136,7 @@ func Take(ctx context.Context, b *bench.Bench, n int, titles []title.Title, o Op
 	s.keepUnder(b)
 	s.kept(o.Vault)
 	s.remembered(o.Cache)
-	if !o.PutBack {
+	if !o.CopyDeleted {
 		s.recallHad(o.Cache)
 	}
 	s.judge(ctx, b, n)

@@ -124,8 +124,11 @@ func (w *workshop) fill(n int) (*plan.Plan, run.Report) {
 // checkWords are what a check says, without what nobody can know before: when, and how small what is packed becomes.
 func checkWords(r *check.Report) (out []string) {
 	for _, l := range r.Listed {
-		out = append(out, fmt.Sprintf("listed %s: %s %s %q %t %d %s %q %d %t", l.Loader, l.Path, l.ID, l.Name, l.Starts, l.Discs,
-			l.Cover, l.Section, l.Place, l.Favourite))
+		out = append(
+			out,
+			fmt.Sprintf("listed %s: %s %s %q %t %d %s %q %d %t", l.Loader, l.Path, l.ID, l.Name, l.Starts, l.Discs,
+				l.Cover, l.Section, l.Place, l.Favourite),
+		)
 	}
 	for _, f := range r.Findings {
 		out = append(out, fmt.Sprintf("%s %s %s: %s", f.Grade, f.Kind, f.Path, f.Say))

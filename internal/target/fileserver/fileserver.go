@@ -189,7 +189,12 @@ func (p *Target) explain(doing, name string, err error) error {
 
 // Facts are the space that the server reports, or what was declared.
 func (p *Target) Facts(ctx context.Context, listed []target.Entry) (target.Facts, error) {
-	f := target.Facts{Volume: target.Fixed, Network: p.opts.Network, Filesystem: p.opts.Filesystem, Cluster: 4 * size.KiB}
+	f := target.Facts{
+		Volume:     target.Fixed,
+		Network:    p.opts.Network,
+		Filesystem: p.opts.Filesystem,
+		Cluster:    4 * size.KiB,
+	}
 	declared := p.opts.Declared
 	if declared.Filesystem != nil {
 		f.Filesystem, f.Declared = *declared.Filesystem, true

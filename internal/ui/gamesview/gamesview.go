@@ -286,8 +286,11 @@ func (m *Model) View(t *style.Theme, w, h int) []string {
 	out = append(out, m.Draw(t, w, h-evidence-1-len(problems), func(i int, cursor bool) string {
 		return t.Row(w, cursor, columns(w, m.titleCells(t, &m.d.Scan.Titles[i]))...)
 	}, func(b *state.BuiltIn, cursor bool) string {
-		return t.Row(w, cursor, columns(w, []style.Cell{{Text: b.ID, FG: t.Dim}, {Text: b.Name, FG: t.Dim}, {}, {}, {}, {},
-			{Text: "built in", FG: t.Dim}, {}})...)
+		return t.Row(
+			w,
+			cursor,
+			columns(w, []style.Cell{{Text: b.ID, FG: t.Dim}, {Text: b.Name, FG: t.Dim}, {}, {}, {}, {},
+				{Text: "built in", FG: t.Dim}, {}})...)
 	})...)
 	out = append(out, problems...)
 	if m.editing {

@@ -77,7 +77,10 @@ func (d *State) BuiltInAt(n int, b *BuiltIn) string {
 
 // BuiltInWhy explains a title of a console.
 func (d *State) BuiltInWhy(b *BuiltIn) Why {
-	w := Why{Lead: b.Name, Say: fmt.Sprintf("is built into the %s. It takes no room, and cannot be removed.", b.Console)}
+	w := Why{
+		Lead: b.Name,
+		Say:  fmt.Sprintf("is built into the %s. It takes no room, and cannot be removed.", b.Console),
+	}
 	if b.Later {
 		w.Say = fmt.Sprintf("came to the %s later. It takes no room on your targets.", b.Console)
 	}
