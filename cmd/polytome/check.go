@@ -195,6 +195,9 @@ func (p *checking) run(cmd *cobra.Command, args []string) error {
 				return s.CheckPlanned(ctx, s.Plan(), p.depth())
 			}
 			r, _, err := s.Checker(b, n, p.depth(), history).CheckAgain(ctx, cache)
+			if err == nil {
+				noted(ctx, s, survey.Noted{Check: r})
+			}
 			return r, err
 		}
 		r, err := check()

@@ -17,6 +17,7 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/check"
 	"polytome/internal/core/cover"
+	"polytome/internal/core/ledger"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/run"
 	"polytome/internal/core/scan"
@@ -88,7 +89,7 @@ func (opt *demoOptions) run(cmd *cobra.Command, _ []string) (err error) {
 	if err != nil {
 		return err
 	}
-	demoSaves = world.Saves()
+	demoSaves, demoLedger = world.Saves(), world.Ledger()
 	b, err := bench.Load(world.Bench)
 	if err != nil {
 		return err
@@ -135,7 +136,7 @@ func (opt *demoOptions) run(cmd *cobra.Command, _ []string) (err error) {
 	return ui.Run(cmd.Context(), b, set, ui.Options{ASCII: opt.ascii, Colours: prints.colours(), Rate: demoRate,
 		Settings: config.Config{Saves: demoSaves},
 		OwnDir:   filepath.Join(world.Dir, "own"), CacheFile: filepath.Join(world.Dir, "seen.sqlite"),
-		CoversDir: world.CoverStore(), JournalFile: demoJournal(world),
+		CoversDir: world.CoverStore(), JournalFile: demoJournal(world), Ledger: ledger.Store{Dir: demoLedger},
 		Discs: state.DiscAccess{Devices: shelf.Devices, Open: shelf.Open}})
 }
 

@@ -107,6 +107,9 @@ func (f *filling) fill(ctx context.Context, all survey.Board) (complete bool, er
 	for n, l := range f.lanes {
 		if l != nil {
 			all[n].Ran(cache, l.plan, l.report)
+			if l.report.All() {
+				noted(ctx, all[n], survey.Noted{Done: l.plan})
+			}
 		}
 	}
 	_ = cache.Close()

@@ -72,7 +72,7 @@ Exit status: 0 all done, 1 failed, 2 wrong usage, 3 done but not everything fitt
 				Colours:   prints.colours(),
 				OwnDir:    configDir(),
 				CacheFile: cacheFile(),
-				CoversDir: coversDir(), JournalFile: journalFile(),
+				CoversDir: coversDir(), JournalFile: journalFile(), Ledger: theLedger(),
 				Discs: state.DiscAccess{Devices: optical.Devices, Open: openDisc, Offsets: c.DiscOffsets}})
 		},
 	}
@@ -109,7 +109,7 @@ Exit status: 0 all done, 1 failed, 2 wrong usage, 3 done but not everything fitt
 	prints.flags(root)
 	root.Flags().BoolVar(&opt.ascii, "ascii", false, "draw with ASCII characters only")
 	root.AddCommand(demoCommand(), scanCommand(), verifyCommand(), imageCommand(), fitCommand(), planCommand(),
-		fillCommand(), runsCommand(), restoreCommand(), savesCommand(), checkCommand(), checklistCommand(),
+		fillCommand(), runsCommand(), restoreCommand(), savesCommand(), ledgerCommand(), whereCommand(), checkCommand(), checklistCommand(),
 		coversCommand(),
 		treeCommand(), loadersCommand(), simulatorCommand(), drivesCommand(), connectionsCommand(), drawCommand(),
 		slabCommand(), discCommand(), serveCommand(), doctorCommand(), configCommand())

@@ -392,6 +392,7 @@ func (w *work) surveys(ctx context.Context, b *bench.Bench) (survey.Board, scan.
 		for _, p := range s.Problems {
 			fmt.Fprintf(stderr(), "not read on %s: %s\n", s.Config.Name, p)
 		}
+		noted(ctx, s, survey.Noted{})
 		out[i] = s
 		looked++
 	}

@@ -119,6 +119,9 @@ func (w World) CoverStore() string { return filepath.Join(w.Dir, "fetched-covers
 // Saves is the folder in which the demo keeps saves.
 func (w World) Saves() string { return filepath.Join(w.Dir, "saves") }
 
+// Ledger is what is remembered of the demo's volumes.
+func (w World) Ledger() string { return filepath.Join(w.Dir, "ledger") }
+
 // marker is the file that says that a folder is a demo, and so may be used again.
 const marker = ".polytome-demo"
 

@@ -20,6 +20,7 @@ import (
 	"polytome/internal/ui/drivesview"
 	"polytome/internal/ui/fitview"
 	"polytome/internal/ui/gamesview"
+	"polytome/internal/ui/ledgerview"
 	"polytome/internal/ui/loadersview"
 	"polytome/internal/ui/runview"
 	"polytome/internal/ui/savesview"
@@ -108,7 +109,7 @@ type app struct {
 func newApp(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) *app {
 	d := state.New(ctx, b, set, o.Rate)
 	d.OwnDir, d.CacheFile = o.OwnDir, o.CacheFile
-	d.DiscAccess = o.Discs
+	d.DiscAccess, d.Ledger = o.Discs, o.Ledger
 	if d.KeepAlways = o.Settings.KeepSaves; o.Settings.Saves != "" {
 		d.Vault.Dir = state.Expand(o.Settings.Saves)
 	}
@@ -121,6 +122,7 @@ func newApp(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) *ap
 		{loadersview.New(d), "L", "their rules, and the tree that they make"},
 		{connectionsview.New(d), "H", "links, their tests, direct cable"},
 		{savesview.New(d), "S", "what players have reached: keep it, put it back, copy it"},
+		{ledgerview.New(d), "I", "what lies on every stick and share, also on those in a drawer"},
 		{teachview.New(d), "N", "an unknown console, learnt from a stick that it reads"},
 	}
 	if len(b.Sources) == 0 && len(b.Targets) == 0 {

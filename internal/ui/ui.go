@@ -14,6 +14,7 @@ import (
 	"polytome/internal/config"
 	"polytome/internal/core/bench"
 	"polytome/internal/core/journal"
+	"polytome/internal/core/ledger"
 	"polytome/internal/core/loader"
 	"polytome/internal/ui/state"
 )
@@ -34,6 +35,8 @@ type Options struct {
 	CoversDir string
 	// JournalFile is where runs are written down, "" for nowhere.
 	JournalFile string
+	// Ledger is where it is remembered what lies on volumes; with no folder, nowhere.
+	Ledger ledger.Store
 	// Discs is how disc drives are found and opened.
 	Discs state.DiscAccess
 	Rate  int64 // bytes a second for targets that set no rate; 0 for no limit

@@ -114,7 +114,7 @@ func pump(a *app, cmd tea.Cmd) {
 	default:
 		of, _, _ := strings.Cut(fmt.Sprintf("%T", msg), ".")
 		if slices.Contains([]string{"state", "ui", "loadersview", "treeview", "drivesview", "teachview", "welcome",
-			"savesview"},
+			"savesview", "ledgerview"},
 			of) {
 			_, next := a.Update(msg)
 			pump(a, next)

@@ -20,6 +20,23 @@ func (s *Survey) ListedTitle(l *check.Listed) (i int, ok bool) {
 	return 0, false
 }
 
+// listedTitles are the titles by the paths at which lists have them: the name of the loader, a zero byte, and the folded
+// path.
+func (s *Survey) listedTitles() map[string]int {
+	out, fold := make(map[string]int, 2*len(s.Titles)), s.Facts.Filesystem.Fold
+	for i := range s.Titles {
+		pl := s.Sheet.Placement(i)
+		if pl.Refusal != nil || len(pl.Items) == 0 {
+			continue
+		}
+		by := s.Sheet.Loader(i).Profile.Name + "\x00"
+		for _, at := range []string{layout.Common(pl), path.Dir(pl.Items[0].Path), pl.Items[0].Path} {
+			out[by+fold(at)] = i
+		}
+	}
+	return out
+}
+
 // Lists reports whether a line of the console's list is title i.
 func (s *Survey) Lists(i int, l *check.Listed) bool {
 	pl := s.Sheet.Placement(i)

@@ -67,17 +67,18 @@ func (d *State) startCheck(n int, depth check.Depth, after *Lane) tea.Cmd {
 func (d *State) Checking(n int) bool { return d.goesOn(n, checking) }
 
 // SetCheck takes over an audit, unless choices have changed or a run was begun since.
-func (d *State) SetCheck(m CheckMsg) {
+func (d *State) SetCheck(m CheckMsg) tea.Cmd {
 	n, ok := d.end(m.ticket)
 	if !ok {
-		return
+		return nil
 	}
 	if m.err != nil {
 		d.Notice = m.err.Error()
 		d.Targets[n].Check.Trouble = m.err.Error()
-		return
+		return nil
 	}
 	d.Targets[n].Check = Checked{Report: m.report, Before: m.before}
+	return d.noteVolume(n, survey.Noted{Check: m.report})
 }
 
 // MarkFixes takes up what fixes findings at a target, or gives it up again when all of it is taken up. The check that

@@ -467,6 +467,7 @@ func (d *State) SetRun(m RunMsg) tea.Cmd {
 	if fixed && s != nil {
 		s.Choose(d.Bench, n)
 	}
+	d.Targets[n].wrote = true
 	cmds := []tea.Cmd{d.SurveyTarget(n), d.startCheck(n, "", m.lane), d.LookBack(), d.announce(m.lane)}
 	if d.stale && !d.Running() {
 		d.stale = false

@@ -107,7 +107,7 @@ func (d *State) SetSaves(m SavesMsg) tea.Cmd {
 	case !m.quiet || m.say != "":
 		d.Notice = m.say
 	}
-	d.Targets[n].savesSeen = true
+	d.Targets[n].savesSeen, d.Targets[n].wrote = true, true
 	return tea.Batch(d.ReadKept(), d.SurveyTarget(n))
 }
 

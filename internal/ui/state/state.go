@@ -16,6 +16,7 @@ import (
 	"polytome/internal/core/connections"
 	"polytome/internal/core/cover"
 	"polytome/internal/core/journal"
+	"polytome/internal/core/ledger"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/saves"
 	"polytome/internal/core/scan"
@@ -43,6 +44,9 @@ type State struct {
 	Vault      saves.Vault
 	KeepAlways bool
 	Kept       Kept
+	// Ledger is where it is remembered what lies on volumes, with no folder for nowhere; Remembered is what it knows.
+	Ledger     ledger.Store
+	Remembered Remembered
 	// Journal is where runs are written down, nil for nowhere. History are the newest runs.
 	Journal *journal.Journal
 	History []journal.Run

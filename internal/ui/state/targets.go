@@ -28,6 +28,7 @@ type Target struct {
 	Ejected  bool     // it was ejected, and is safe to unplug until it is looked at again
 	Serving  *Serving // nil while it is not served
 
+	wrote     bool     // a run wrote to it since the ledger noted what is there
 	savesSeen bool     // they were to be kept by themselves since all were kept last
 	planning  planning // the plan that is being made
 	timed     timed
@@ -94,7 +95,7 @@ func (d *State) resize() {
 	for n := range d.Bench.Targets {
 		t := &Target{ID: d.Bench.Targets[n].ID(), jobs: &jobs{}}
 		if i := slices.IndexFunc(before, func(b *Target) bool { return b.ID == t.ID }); i >= 0 {
-			t.jobs, t.Serving = before[i].jobs, before[i].Serving
+			t.jobs, t.Serving, t.wrote = before[i].jobs, before[i].Serving, before[i].wrote
 			before = slices.Delete(before, i, i+1)
 		}
 		d.Targets = append(d.Targets, t)
@@ -199,7 +200,7 @@ func (d *State) SetSurvey(m SurveyMsg) tea.Cmd {
 	if m.survey.ListChanged(d.Bench, n) { // titles were chosen meanwhile
 		return d.SurveyTarget(n)
 	}
-	return tea.Batch(d.sawSaves(n), d.writeNow(n))
+	return tea.Batch(d.noteVolume(n, survey.Noted{}), d.sawSaves(n), d.writeNow(n))
 }
 
 // Looking reports whether a target is being looked at: until that is over, what is shown of it may not be what the

@@ -25,7 +25,9 @@ const (
 	ejecting
 	readingSaves
 	savesWork // on the saves of a target
-	works     // how many there are
+	noting    // in the ledger what is on a target
+	readingLedger
+	works // how many there are
 )
 
 // jobs are the newest ones of each kind of work, for a target or for none.

@@ -30,6 +30,9 @@ func (d *State) Update(msg tea.Msg) (t Taken, ok bool) {
 	case KeptMsg:
 		d.SetKept(msg)
 		t.Refresh = true
+	case LedgerMsg:
+		d.SetLedger(msg)
+		t.Refresh = true
 	case SavesMsg:
 		t.Cmd, t.Refresh = d.SetSaves(msg), true
 	case KitMsg:
@@ -62,8 +65,7 @@ func (d *State) Update(msg tea.Msg) (t Taken, ok bool) {
 		d.SetHistory(msg)
 		t.Ask = true
 	case CheckMsg:
-		d.SetCheck(msg)
-		t.Refresh = true
+		t.Cmd, t.Refresh = d.SetCheck(msg), true
 	case FetchMsg:
 		t.Cmd = d.SetFetch(msg)
 	case SeenMsg:

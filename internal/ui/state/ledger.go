@@ -1,0 +1,157 @@
+package state
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"polytome/internal/core/ledger"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/survey"
+	"polytome/internal/core/title"
+)
+
+// Remembered is what the ledger knows: every volume that was looked at, the newest look first.
+type Remembered struct {
+	Volumes []ledger.Volume
+	Index   *ledger.Index
+	Err     error // what of it cannot be read or written
+}
+
+// A LedgerMsg is what the ledger knows now.
+type LedgerMsg struct {
+	ticket
+	volumes []ledger.Volume
+	err     error
+	ours    bool // it was noted that a target is as it was left here
+	say     string
+}
+
+// noteVolume has the ledger remember target n, as it was looked at or checked.
+func (d *State) noteVolume(n int, more survey.Noted) tea.Cmd {
+	t := d.At(n)
+	if d.Ledger.Dir == "" || t.Survey == nil || t.Survey.Away != nil || t.Running() {
+		return nil
+	}
+	more.Ours = more.Ours || t.wrote
+	mine, ctx := d.begin(n, noting)
+	look, store := *t.Survey, d.Ledger
+	look.Sheet = t.Survey.Sheet.Clone()
+	return func() tea.Msg {
+		if err := look.Note(ctx, store, more); err != nil {
+			return LedgerMsg{ticket: mine, err: err}
+		}
+		all, err := store.All()
+		return LedgerMsg{mine, all, err, more.Ours, ""}
+	}
+}
+
+// ReadLedger reads what the ledger knows.
+func (d *State) ReadLedger() tea.Cmd { return d.onLedger("", func(ledger.Store) error { return nil }) }
+
+// onLedger changes something in the ledger, and reads it.
+func (d *State) onLedger(say string, do func(ledger.Store) error) tea.Cmd {
+	if d.Ledger.Dir == "" {
+		return nil
+	}
+	mine, _ := d.begin(-1, readingLedger)
+	store := d.Ledger
+	return func() tea.Msg {
+		if err := do(store); err != nil {
+			return LedgerMsg{ticket: mine, err: err}
+		}
+		all, err := store.All()
+		return LedgerMsg{mine, all, err, false, say}
+	}
+}
+
+// SetLedger takes over what the ledger knows.
+func (d *State) SetLedger(m LedgerMsg) {
+	n, ok := d.end(m.ticket)
+	if !ok {
+		return
+	}
+	if m.err != nil && m.volumes == nil {
+		if d.Remembered.Err = m.err; n < 0 {
+			d.Notice = Sentence(m.err.Error())
+		}
+		return
+	}
+	d.Remembered = Remembered{m.volumes, ledger.NewIndex(m.volumes), m.err}
+	if m.ours && n >= 0 {
+		d.Targets[n].wrote = false
+	}
+	if m.say != "" {
+		d.Notice = m.say
+	}
+}
+
+// Here are the targets that are a volume and are connected now, by their numbers.
+func (d *State) Here(v *ledger.Volume) (on []int) {
+	for n, t := range d.Targets {
+		if s := t.Survey; s != nil && s.Away == nil {
+			if id, _ := s.VolumeID(); id == v.ID {
+				on = append(on, n)
+			}
+		}
+	}
+	return on
+}
+
+// AskVolumeName asks what a volume is called, and where it is kept.
+func (d *State) AskVolumeName(v ledger.Volume) {
+	d.Ask(Question{Prompt: "Name of " + v.Called() + ": ", Value: v.Name,
+		Hint: "as it stands on it, such as Hall 3; empty for none", Done: func(answer string) tea.Cmd {
+			name := strings.TrimSpace(answer)
+			if i := slices.IndexFunc(d.Remembered.Volumes, func(o ledger.Volume) bool {
+				return name != "" && o.ID != v.ID && strings.EqualFold(o.Name, name)
+			}); i >= 0 {
+				d.Notice = name + " is the name of another volume. Nothing was changed."
+				return nil
+			}
+			say := fmt.Sprintf("It is called %s.", name)
+			if name == "" {
+				say = "It has no name of its own."
+			}
+			return d.onLedger(say, func(s ledger.Store) error { return s.Name(v.ID, &name, nil) })
+		}})
+}
+
+// AskVolumePlace asks where a volume is kept.
+func (d *State) AskVolumePlace(v ledger.Volume) {
+	var known []string
+	for _, o := range d.Remembered.Volumes {
+		if o.Place != "" && !slices.Contains(known, o.Place) {
+			known = append(known, o.Place)
+		}
+	}
+	d.Ask(Question{Prompt: v.Called() + " is kept in: ", Value: v.Place, Suggestions: known,
+		Hint: "such as drawer 2; empty for nowhere known", Done: func(answer string) tea.Cmd {
+			place := strings.TrimSpace(answer)
+			say := v.Called() + " is kept in " + place + "."
+			if place == "" {
+				say = "Nobody knows where " + v.Called() + " is kept."
+			}
+			return d.onLedger(say, func(s ledger.Store) error { return s.Name(v.ID, nil, &place) })
+		}})
+}
+
+// ForgetVolume asks whether what is remembered of a volume shall go.
+func (d *State) ForgetVolume(v ledger.Volume) {
+	d.Agree(fmt.Sprintf("Forget what is on %s?", v.Called()),
+		"the volume itself is not touched, and is remembered again when it is looked at", func() tea.Cmd {
+			return d.onLedger(v.Called()+" is forgotten.", func(s ledger.Store) error { return s.Forget(v.ID) })
+		})
+}
+
+// RoomFor are the volumes that had space for a title, and whose loader takes such titles.
+func (d *State) RoomFor(t *title.Title) []*ledger.Volume {
+	return ledger.Room(d.Remembered.Volumes, func(v *ledger.Volume) bool {
+		return slices.ContainsFunc(v.Loaders, func(name string) bool {
+			i := slices.IndexFunc(d.Set.Profiles, func(p *loader.Profile) bool { return p.Name == name })
+			return i >= 0 && d.Set.Profiles[i].Knows(t.Platform)
+		})
+	}, t.Size())
+}
