@@ -190,13 +190,14 @@ func (p *checking) run(cmd *cobra.Command, args []string) error {
 		if s == nil {
 			continue
 		}
+		fixed := false
 		check := func() (*check.Report, error) {
 			if p.planned {
 				return s.CheckPlanned(ctx, s.Plan(), p.depth())
 			}
 			r, _, err := s.Checker(b, n, p.depth(), history).CheckAgain(ctx, cache)
 			if err == nil {
-				noted(ctx, s, survey.Noted{Check: r})
+				noted(ctx, s, survey.Noted{Check: r, Stale: fixed})
 			}
 			return r, err
 		}
@@ -210,7 +211,6 @@ func (p *checking) run(cmd *cobra.Command, args []string) error {
 			continue
 		}
 		if p.fix {
-			var fixed bool
 			if fixed, err = p.fixAll(ctx, out, b, all, n, r); err != nil {
 				return err
 			}

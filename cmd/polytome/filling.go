@@ -215,6 +215,7 @@ func (f *filling) check(ctx context.Context, all survey.Board) (complete bool, e
 			complete = false
 			continue
 		}
+		noted(ctx, s, survey.Noted{Check: audit, Stale: true})
 		if f.asJSON {
 			err = l.line("check", audit)
 		} else {

@@ -75,7 +75,7 @@ func (w World) Bring(ctx context.Context) (*Connections, error) {
 			return nil, fmt.Errorf("making the demo's consoles: %w", err)
 		}
 	}
-	err := w.keepSaves(ctx)
+	err := errors.Join(w.keepSaves(ctx), w.remember())
 	if err != nil {
 		return nil, err
 	}

@@ -44,6 +44,8 @@ type Noted struct {
 	// has left it.
 	Done *plan.Plan
 	Ours bool
+	// Stale says that Polytome has written to it since the look, which is noted already: only the check is new.
+	Stale bool
 	// Check is a check of it, nil for none.
 	Check *check.Report
 }
@@ -72,7 +74,12 @@ func (s *Survey) Note(ctx context.Context, store ledger.Store, n Noted) error {
 		v.Capacity, v.Free = 0, 0
 	}
 	was, err := store.Volume(id)
-	if err == nil && v.Print != "" && was.Print == v.Print && slices.Equal(was.Loaders, v.Loaders) {
+	if n.Stale && err != nil { // nothing was noted yet that a check could be of
+		return nil
+	}
+	if n.Stale {
+		v.Print, v.Titles, v.Free = "", was.Titles, was.Free
+	} else if err == nil && v.Print != "" && was.Print == v.Print && slices.Equal(was.Loaders, v.Loaders) {
 		v.Titles = was.Titles
 	} else if v.Titles, err = s.titlesOf(ctx, n.Done); err != nil {
 		return err
@@ -88,7 +95,7 @@ func (s *Survey) Note(ctx context.Context, store ledger.Store, n Noted) error {
 	if n.Check != nil {
 		v.Check = checked(n.Check)
 	}
-	return store.Note(v, n.Ours || n.Done != nil)
+	return store.Note(v, n.Ours || n.Stale || n.Done != nil)
 }
 
 // titlesOf are the titles that the loaders list: as the target is, or will be when a plan was carried out.
@@ -100,7 +107,12 @@ func (s *Survey) titlesOf(ctx context.Context, p *plan.Plan) (out []ledger.Title
 	if err != nil {
 		return nil, err
 	}
-	titles := s.listedTitles()
+	titles, byID := s.listedTitles(), map[string]int{}
+	for i := range s.Titles {
+		if t := &s.Titles[i]; t.ID != "" {
+			byID[t.Platform+"\x00"+strings.ToUpper(t.ID)] = i
+		}
+	}
 	for i := range now.Listed {
 		l := &now.Listed[i]
 		if l.BuiltIn {
@@ -108,7 +120,11 @@ func (s *Survey) titlesOf(ctx context.Context, p *plan.Plan) (out []ledger.Title
 		}
 		x := ledger.Title{ID: l.ID, Name: l.Name, Platform: l.Platform, Loader: l.Loader, Path: l.Path, Size: l.Size,
 			Starts: l.Starts}
-		if k, is := titles[l.Loader+"\x00"+s.Facts.Filesystem.Fold(l.Path)]; is {
+		k, is := titles[l.Loader+"\x00"+s.Facts.Filesystem.Fold(l.Path)]
+		if !is {
+			k, is = byID[l.Platform+"\x00"+strings.ToUpper(l.ID)]
+		}
+		if is {
 			x.Key, x.ID, x.Name = s.Titles[k].Key, s.Titles[k].ID, s.Titles[k].Name
 		}
 		out = append(out, x)

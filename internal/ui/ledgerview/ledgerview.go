@@ -160,7 +160,11 @@ func (m *Model) listTitles() {
 	m.titles = nil
 	keys := make(map[string]int, len(m.d.Scan.Titles))
 	for i := range m.d.Scan.Titles {
-		keys[m.d.Scan.Titles[i].Key] = i
+		t := &m.d.Scan.Titles[i]
+		keys[t.Key] = i
+		if t.ID != "" {
+			keys[t.Platform+"\x00"+strings.ToUpper(t.ID)] = i
+		}
 	}
 	named := m.filter == "" || r.titles == 0 // the volume itself has the words
 	for k := range r.volume.Titles {
@@ -169,7 +173,11 @@ func (m *Model) listTitles() {
 			continue
 		}
 		e := entry{id: t.ID, name: t.Name, size: t.Size, title: -1, bad: !t.Starts}
-		if i, is := keys[t.Key]; is && t.Key != "" {
+		i, is := keys[t.Key]
+		if !is && t.ID != "" {
+			i, is = keys[t.Platform+"\x00"+strings.ToUpper(t.ID)]
+		}
+		if is {
 			e.title, e.on = i, m.d.Remembered.Index.On(&m.d.Scan.Titles[i])
 		}
 		switch {
@@ -307,7 +315,11 @@ func (m *Model) whyVolume(v *ledger.Volume) state.Why {
 	w := state.Why{Lead: v.Called() + ":"}
 	say := []string{}
 	if here := m.d.Here(v); len(here) > 0 {
-		say = append(say, "It is here, as "+m.d.Bench.Targets[here[0]].Name+".")
+		as := ""
+		if name := m.d.Bench.Targets[here[0]].Name; name != v.Called() {
+			as = ", as " + name
+		}
+		say = append(say, "It is here"+as+".")
 	} else {
 		where := "Nobody has said where it is kept."
 		if v.Place != "" {
@@ -331,8 +343,10 @@ func (m *Model) whyVolume(v *ledger.Volume) state.Why {
 			unkept++
 		}
 	}
-	if unkept > 0 {
-		say = append(say, size.Count(unkept, "save")+" on it are not kept here.")
+	if unkept == 1 {
+		say = append(say, "1 save on it is not kept on this computer.")
+	} else if unkept > 1 {
+		say = append(say, fmt.Sprintf("%d saves on it are not kept on this computer.", unkept))
 	}
 	w.Say = strings.Join(say, " ")
 	if v.Name == "" && v.Kind == ledger.Drive {
