@@ -185,6 +185,9 @@ func (d *drawing) source(ctx context.Context, r *draw.Request) (*draw.Source, er
 		return nil, err
 	}
 	src := &draw.Source{Set: set, Bench: &bench.Bench{}, Cards: netcards.Here, Drives: drives.Here}
+	if src.Volumes, err = theLedger().All(); err != nil { // a card without its name is a card, too
+		fmt.Fprintf(stderr(), "polytome: %v\n", err)
+	}
 	r.Target = -1
 	runs, note := openJournal()
 	if note != nil {

@@ -140,7 +140,7 @@ func CardOf(s *survey.Survey, set *loader.Set, fold Fold, lines []string, jpeg f
 	all := holds(s)
 	if m := s.Model(); m != nil {
 		c.Loader = s.Shown() + " on " + m.Shown
-		for _, b := range m.BuiltIn {
+		for _, b := range s.BuiltIn() {
 			if !slices.ContainsFunc(all, func(i int) bool { return s.Titles[i].ID == b.ID }) {
 				c.Titles = append(c.Titles, CardTitle{Platform: m.Platform, Name: b.Name + builtIn, ID: b.ID})
 			}

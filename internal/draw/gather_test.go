@@ -16,6 +16,7 @@ import (
 	"polytome/internal/core/cover"
 	"polytome/internal/core/fit"
 	"polytome/internal/core/journal"
+	"polytome/internal/core/ledger"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/run"
 	"polytome/internal/core/scan"
@@ -198,6 +199,20 @@ func TestATargetThatCouldNotBeLookedAtIsOnTheRack(t *testing.T) {
 	d := r.Draw(options("a4"))
 	assert.Empty(t, scenetest.Wrong(d))
 	assert.Contains(t, textOf(d), "Ferry share")
+}
+
+// TestACardHasTheNameOfItsStick, and where that is kept, as the ledger knows them.
+func TestACardHasTheNameOfItsStick(t *testing.T) {
+	src := season3(t)
+	id, _ := src.Board[0].VolumeID()
+	require.NotEmpty(t, id)
+	src.Volumes = []ledger.Volume{{ID: "vol-other", Name: "Hall 1", Place: "drawer 1"},
+		{ID: id, Name: "Hall 3", Place: "drawer 2"}}
+	d, err := src.Make(t.Context(), draw.Request{Kind: draw.KindCard, Target: 0}, options("a4"))
+	require.NoError(t, err)
+	assert.Contains(t, textOf(d), "Hall 3")
+	assert.Contains(t, textOf(d), "kept in drawer 2")
+	assert.NotContains(t, textOf(d), "Hall 1")
 }
 
 func TestCoversComeOntoTheCard(t *testing.T) {

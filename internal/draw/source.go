@@ -16,6 +16,7 @@ import (
 	"polytome/internal/core/connections"
 	"polytome/internal/core/cover"
 	"polytome/internal/core/journal"
+	"polytome/internal/core/ledger"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/prepare"
 	"polytome/internal/core/survey"
@@ -46,6 +47,8 @@ type Source struct {
 	Drives   drives.System
 	// Looker looks at covers; nil draws none.
 	Looker *cover.Looker
+	// Volumes are those of the ledger: what their owner calls them and where they are kept stands on cards.
+	Volumes []ledger.Volume
 }
 
 // A Request is what is to be drawn of a source.
@@ -227,12 +230,27 @@ func (src *Source) card(ctx context.Context, r Request) (Subject, error) {
 	if err != nil {
 		c := CardOf(s, src.Set, r.Fold, nil, src.jpeg(ctx))
 		c.Note = "What to do at the console is unknown, as the target could not be read: " + err.Error() + "."
-		return c, nil
+		return src.named(s, c), nil
 	}
 	if len(src.Titles) == 0 {
-		return CardOfList(s, report, src.Set, r.Fold), nil
+		return src.named(s, CardOfList(s, report, src.Set, r.Fold)), nil
 	}
-	return CardOf(s, src.Set, r.Fold, report.Checklist, src.jpeg(ctx)), nil
+	return src.named(s, CardOf(s, src.Set, r.Fold, report.Checklist, src.jpeg(ctx))), nil
+}
+
+// named is a card under the name that its owner gave the volume, with where it is kept.
+func (src *Source) named(s *survey.Survey, c Card) Card {
+	id, _ := s.VolumeID()
+	for _, v := range src.Volumes {
+		if v.ID != id || id == "" {
+			continue
+		}
+		c.Target = cmp.Or(v.Name, c.Target)
+		if v.Place != "" {
+			c.Detail += ", kept " + v.Where()
+		}
+	}
+	return c
 }
 
 // jpeg reads covers, as large as paper shows them.

@@ -139,7 +139,7 @@ func (d *State) drawTo(r draw.Request, paper scene.Paper, answer string) tea.Cmd
 		return nil
 	}
 	src := &draw.Source{Bench: d.Bench.Clone(), Board: d.frozen(), Titles: d.Scan.Titles, Set: d.Set,
-		Reports: map[int]*check.Report{}, Cards: d.Cards, Drives: d.System}
+		Reports: map[int]*check.Report{}, Cards: d.Cards, Drives: d.System, Volumes: d.Remembered.Volumes}
 	if d.Connections != nil && len(d.Connections.Links) == len(d.Bench.Targets) {
 		h := *d.Connections
 		h.Links = slices.Clone(h.Links)
