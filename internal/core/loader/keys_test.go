@@ -95,6 +95,12 @@ func TestWrongValuesAreReported(t *testing.T) {
 	set, err := loader.Shipped()
 	require.NoError(t, err)
 	for i, c := range []struct{ file, from, to, want string }{
+		{"bellows", `added = "bellows/own.lst"
+editions = ["north"]`, `editions = ["nort"]`, `unknown edition "nort": did you mean "north"?`},
+		{"bellows", `added = "bellows/own.lst"`, `added = "../own.lst"`, `the path "../own.lst" leads out of the target`},
+		{"bellows", `most-titles = 150`, `room = -1`, "a size cannot be negative"},
+		{"bellows", `syntax = "toml"
+locked-by = "locked"`, `locked-by = "locked"`, "needs the key syntax"},
 		{"rowan", `list-order = ["title", "id"]`, `list-order = ["titel"]`, `did you mean "title"?`},
 		{"rowan", `partition-table = "mbr"`, `partition-table = "mrb"`, `did you mean "mbr"?`},
 		{"rowan", `case = "ignored"`, `case = "ignore"`, `did you mean "ignored"?`},

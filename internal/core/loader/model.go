@@ -21,7 +21,10 @@ type Model struct {
 	// Added is a file that the console writes on the target, with titles that it got later: lines as in BuiltIn.
 	Added string `toml:"added"`
 	Most  int    `toml:"most-titles"` // that the list holds, with the built-in ones; 0 for any number
-	Why   string `toml:"why"`
+	// Room is how much of a volume it uses, in bytes; 0 for all of it. Editions are those of the kit that are for it.
+	Room     Size     `toml:"room"`
+	Editions []string `toml:"editions"`
+	Why      string   `toml:"why"`
 }
 
 // A BuiltIn is a title that is built into a console. It is written as its ID, a space, and its name.
@@ -97,6 +100,12 @@ func (c *checker) model(key string, m *Model, before []Model) {
 	if m.Added != "" {
 		c.inside(key+".added", m.Added)
 	}
+	c.known(m.Room >= 0, key+".room", "a size cannot be negative")
+	var editions []string
+	for _, e := range c.p.Kit.Editions {
+		editions = append(editions, e.Name)
+	}
+	c.each(key+".editions", "edition", m.Editions, editions)
 	c.known(len(m.BuiltIn) == 0 || m.Platform != "", key+".platform", "say of which platform the built-in titles are")
 	ids := map[string]bool{}
 	for _, b := range m.BuiltIn {
@@ -114,6 +123,12 @@ func (m *Model) sentence() string {
 	}
 	if m.Added != "" {
 		fmt.Fprintf(&b, "; what it got later stands in %s", m.Added)
+	}
+	if m.Room > 0 {
+		fmt.Fprintf(&b, "; it uses %s of a volume", amount(int64(m.Room)))
+	}
+	if len(m.Editions) > 0 {
+		fmt.Fprintf(&b, "; for it there is the edition %s of the kit", all(m.Editions, "and"))
 	}
 	if m.Most > 0 {
 		fmt.Fprintf(&b, "; the list holds %d titles with them", m.Most)

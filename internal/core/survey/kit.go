@@ -25,11 +25,15 @@ func (s *Survey) KitFixes(at string, editions []string) (fixes []fix.Fix, notes 
 		if !here.HasKit(&p.Kit) {
 			continue
 		}
-		if len(p.Kit.Editions) > 0 && len(editions) == 0 {
+		chosen := editions
+		if m, err := p.Model(s.Config.Model); err == nil && m != nil && len(chosen) == 0 {
+			chosen = m.Editions
+		}
+		if len(p.Kit.Editions) > 0 && len(chosen) == 0 {
 			return nil, nil, fmt.Errorf("%s comes in editions: put one in front, as in %s %s", p.Kit.Shown,
 				p.Kit.Editions[0].Name, at)
 		}
-		search := kit.Search{Profile: p, Here: here, Editions: editions}
+		search := kit.Search{Profile: p, Here: here, Editions: chosen}
 		k, err := search.Find(at)
 		if err != nil {
 			return nil, nil, err

@@ -54,5 +54,8 @@ func (s *Survey) reserve() int64 {
 			most = max(most, int64(v.Reserve))
 		}
 	}
+	if m := s.Model(); m != nil && m.Room > 0 { // what of it is taken already counts
+		most = max(most, s.Facts.Free-max(0, int64(m.Room)-s.Facts.Used(s.There)))
+	}
 	return most
 }
