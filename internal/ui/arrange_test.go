@@ -102,4 +102,12 @@ func TestPartsFollowWhatIsSelected(t *testing.T) {
 	assert.Empty(t, sections(a), "two of them need no sections")
 	press(a, "u")
 	assert.Len(t, sections(a), 3)
+	look := a.state.SurveyTarget(0) // begun, and its answer is late
+	for _, i := range mine {
+		if a.state.Scan.Titles[i].Name == "Heron's Watch" {
+			a.state.Bench.Targets[0].Want(false, a.state.Scan.Titles[i].Key)
+		}
+	}
+	pump(a, look)
+	assert.Empty(t, sections(a), "titles that were chosen meanwhile count")
 }

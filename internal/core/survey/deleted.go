@@ -58,6 +58,9 @@ func (s *Survey) findDeleted(b *bench.Bench, n int) {
 		s.had = nil
 		return
 	}
+	if s.copyDeleted {
+		return
+	}
 	for i := range s.Titles {
 		file, was := s.had[s.Titles[i].Key]
 		if !was || is(file) || !b.Wants(n, s.Titles[i].Key) || s.there(i) != "" {

@@ -9,8 +9,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"polytome/internal/core/check"
 	"polytome/internal/core/fit"
+	"polytome/internal/core/ledger"
 	"polytome/internal/core/run"
+	"polytome/internal/core/survey"
 )
 
 func (w *workshop) titled(name string) int {
@@ -54,6 +57,7 @@ func TestWhatWasDeletedAtTheConsoleIsNotPutBackSilently(t *testing.T) {
 	other := *w
 	other.o.CopyDeleted = true
 	assert.False(t, other.look(0).Plan().Empty(), "one who asks for it gets it")
+	assert.True(t, w.look(0).Gone(i), "and who only asked has changed nothing")
 	w.bench.Targets[0].BringBack(true, w.titles[i].Key)
 	s := w.look(0)
 	assert.False(t, s.Gone(i))
@@ -97,4 +101,35 @@ func TestATitleUnderAnotherNameOrRuleIsNotDeleted(t *testing.T) {
 	w.fillOnce(0)
 	w.bench.Targets[0].Rules = map[string]string{"accept.1.path": "OTHER/{title}{ext}"}
 	assert.Empty(t, w.look(0).DeletedNote(), "its file is still where it was")
+}
+
+// TestAVolumeWithOneTitle is empty when nothing at all is on it.
+func TestAVolumeWithOneTitle(t *testing.T) {
+	w := harbour(t, "Mosswick")
+	w.fillOnce(0)
+	i := w.titled("Mosswick")
+	require.NoError(t, os.Remove(w.at("stick", "GAMES/Mosswick.w8")))
+	require.True(t, w.look(0).Gone(i), "the list of games is still there")
+	require.NoError(t, os.Remove(w.at("stick", "games.lst")))
+	assert.False(t, w.look(0).Gone(i), "it was emptied, and is filled again")
+}
+
+// TestACheckAloneIsNotRemembered of a volume of which nothing was.
+func TestACheckAloneIsNotRemembered(t *testing.T) {
+	w := harbour(t, "Mosswick")
+	store := ledger.Store{Dir: t.TempDir()}
+	s := w.look(0)
+	r, err := s.Check(t.Context(), check.Names)
+	require.NoError(t, err)
+	require.NoError(t, s.Note(t.Context(), store, survey.Noted{Check: r, Stale: true}))
+	all, err := store.All()
+	require.NoError(t, err)
+	assert.Empty(t, all)
+	require.NoError(t, s.Note(t.Context(), store, survey.Noted{}))
+	require.NoError(t, s.Note(t.Context(), store, survey.Noted{Check: r, Stale: true}))
+	all, err = store.All()
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+	assert.NotNil(t, all[0].Check)
+	assert.Empty(t, all[0].Print)
 }

@@ -75,6 +75,7 @@ type Look struct {
 	// that; deleted are those that are gone.
 	had, hadStored map[string]string
 	deleted        map[int]bool
+	copyDeleted    bool             // they are copied again
 	builtIn        []loader.BuiltIn // titles that are in the console itself
 	sameID         map[string][]int // titles by the IDs, in capital letters, of those
 	// changed are files on the target that only look like a title's.
@@ -136,9 +137,8 @@ func Take(ctx context.Context, b *bench.Bench, n int, titles []title.Title, o Op
 	s.keepUnder(b)
 	s.kept(o.Vault)
 	s.remembered(o.Cache)
-	if !o.CopyDeleted {
-		s.recallHad(o.Cache)
-	}
+	s.copyDeleted = o.CopyDeleted
+	s.recallHad(o.Cache)
 	s.judge(ctx, b, n)
 	s.rememberHad(o.Cache, b, n)
 	s.Saves() // while nobody waits for a frame
