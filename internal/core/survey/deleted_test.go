@@ -2,6 +2,7 @@ package survey_test
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"testing"
@@ -9,11 +10,15 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"polytome/internal/core/bench"
 	"polytome/internal/core/check"
 	"polytome/internal/core/fit"
 	"polytome/internal/core/ledger"
 	"polytome/internal/core/run"
 	"polytome/internal/core/survey"
+	"polytome/internal/demo"
+	"polytome/internal/secret"
+	"polytome/internal/sim/ftpd"
 )
 
 func (w *workshop) titled(name string) int {
@@ -132,4 +137,31 @@ func TestACheckAloneIsNotRemembered(t *testing.T) {
 	require.Len(t, all, 1)
 	assert.NotNil(t, all[0].Check)
 	assert.Empty(t, all[0].Print)
+}
+
+// TestWhatCannotBeReadIsNotTakenForDeleted: a console that does not list a folder says nothing of what is in it.
+func TestWhatCannotBeReadIsNotTakenForDeleted(t *testing.T) {
+	dir := t.TempDir()
+	server, err := ftpd.Serve(dir, 0, ftpd.Habits{User: "gantry", Password: "ferryline", Machine: true, Sizes: true})
+	require.NoError(t, err)
+	t.Cleanup(server.Close)
+	secret.Remember("127.0.0.1", "gantry", "ferryline")
+	w := newWorkshop(t, map[string][]byte{"a/main.run": demo.MainRun("CVN00117", "Hollow Lane", "N"),
+		"b/main.run": demo.MainRun("CVN00130", "Salt Mill", "E")})
+	remembering(t, w)
+	w.bench.Targets = []bench.Target{{Name: "console", At: fmt.Sprintf("ftp://gantry@127.0.0.1:%d/", server.Port()),
+		Loader: "gantry", Via: "ftp", Everything: true}}
+	w.fillOnce(0)
+	require.DirExists(t, filepath.Join(dir, "Games", "Salt Mill"))
+	require.NoError(t, os.RemoveAll(filepath.Join(dir, "Games", "Salt Mill")))
+	require.True(t, w.look(0).Gone(w.titled("Salt Mill")))
+	server.Faults.Unlisted.Store("Hollow Lane")
+	s := w.look(0)
+	require.NotEmpty(t, s.Problems)
+	assert.False(t, s.Gone(w.titled("Salt Mill")))
+	assert.False(t, s.Gone(w.titled("Hollow Lane")))
+	server.Faults.Unlisted.Store("")
+	s = w.look(0)
+	assert.False(t, s.Gone(w.titled("Hollow Lane")))
+	assert.True(t, s.Gone(w.titled("Salt Mill")))
 }

@@ -63,6 +63,7 @@ type Faults struct {
 	Corrupt     atomic.Bool  // one byte of what is read is another one
 	Stall       atomic.Bool  // nothing is sent or taken any longer
 	DropRename  atomic.Bool  // the connection is cut instead of answering to a rename, once
+	Unlisted    atomic.Value // a name, of folders that cannot be listed; none while it is not set
 }
 
 // A Server is one that runs.
@@ -478,6 +479,9 @@ func (c *client) list(arg string, machine bool) bool {
 	}
 	_, dir := c.full(arg)
 	entries, err := os.ReadDir(dir)
+	if name, is := c.s.Faults.Unlisted.Load().(string); is && filepath.Base(dir) == name {
+		err = os.ErrPermission
+	}
 	if err != nil {
 		return c.fail(err)
 	}
