@@ -259,8 +259,10 @@ func ledgerExportCommand() *cobra.Command {
 // exportCSV writes a line for each title (RFC 4180).
 func exportCSV(out io.Writer, all []ledger.Volume) error {
 	w := csv.NewWriter(out)
-	rows := [][]string{{"volume", "place", "label", "volume-id", "seen", "free", "title-id", "title", "platform", "loader",
-		"path", "bytes", "starts"}}
+	rows := [][]string{
+		{"volume", "place", "label", "volume-id", "seen", "free", "title-id", "title", "platform", "loader",
+			"path", "bytes", "starts"},
+	}
 	for _, v := range all {
 		row := []string{v.Called(), v.Place, v.Label, v.ID, v.Seen.Format(time.RFC3339), strconv.FormatInt(v.Free, 10)}
 		if len(v.Titles) == 0 {

@@ -33,8 +33,10 @@ func TestTheLedgerKnowsWhatLiesOnAStickInADrawer(t *testing.T) {
 	file := filepath.Join(dir, "season.toml")
 	season := bench.New(file)
 	season.Sources = []bench.Source{{Path: games}}
-	season.Targets = []bench.Target{{Name: "Blue", At: a, Loader: "oxbow", As: "exfat", Capacity: 1 << 30, Everything: true},
-		{Name: "Red", At: b, Loader: "oxbow", As: "exfat", Capacity: 1 << 30}}
+	season.Targets = []bench.Target{
+		{Name: "Blue", At: a, Loader: "oxbow", As: "exfat", Capacity: 1 << 30, Everything: true},
+		{Name: "Red", At: b, Loader: "oxbow", As: "exfat", Capacity: 1 << 30},
+	}
 	require.NoError(t, season.Save())
 	ok(t, "fill", "--bench", file, "--target", "Blue")
 	out := ok(t, "where", "tide")

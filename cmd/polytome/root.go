@@ -108,11 +108,34 @@ Exit status: 0 all done, 1 failed, 2 wrong usage, 3 done but not everything fitt
 		"for scripts: take the server's password from the environment variable of this name")
 	prints.flags(root)
 	root.Flags().BoolVar(&opt.ascii, "ascii", false, "draw with ASCII characters only")
-	root.AddCommand(demoCommand(), scanCommand(), verifyCommand(), imageCommand(), fitCommand(), planCommand(),
-		fillCommand(), runsCommand(), restoreCommand(), savesCommand(), ledgerCommand(), whereCommand(), checkCommand(), checklistCommand(),
+	root.AddCommand(
+		demoCommand(),
+		scanCommand(),
+		verifyCommand(),
+		imageCommand(),
+		fitCommand(),
+		planCommand(),
+		fillCommand(),
+		runsCommand(),
+		restoreCommand(),
+		savesCommand(),
+		ledgerCommand(),
+		whereCommand(),
+		checkCommand(),
+		checklistCommand(),
 		coversCommand(),
-		treeCommand(), loadersCommand(), simulatorCommand(), drivesCommand(), connectionsCommand(), drawCommand(),
-		slabCommand(), discCommand(), serveCommand(), doctorCommand(), configCommand())
+		treeCommand(),
+		loadersCommand(),
+		simulatorCommand(),
+		drivesCommand(),
+		connectionsCommand(),
+		drawCommand(),
+		slabCommand(),
+		discCommand(),
+		serveCommand(),
+		doctorCommand(),
+		configCommand(),
+	)
 	onlyGroups(root)
 	completing(root)
 	return root, func() { ended() }

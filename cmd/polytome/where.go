@@ -27,7 +27,7 @@ type whereOptions struct {
 type wherever struct {
 	ID     string   `json:"id,omitempty"`
 	Title  string   `json:"title"`
-	On     []string `json:"on"`             // the volumes, by what they are called
+	On     []string `json:"on"`             // the names of the volumes
 	Room   []string `json:"room,omitempty"` // where it is on none: those with space for it
 	Volume []string `json:"volume-ids,omitempty"`
 }

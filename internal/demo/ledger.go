@@ -19,8 +19,19 @@ var drawer = []struct {
 	problems               int
 	changed                bool
 }{
-	{"vol-5e2a91c4", "HALL2", "Hall 2", "drawer 1", 4, 59 * size.GiB, 31 * size.GiB, []int{20417, 20431, 21002, 21344}, nil, 0,
-		false},
+	{
+		"vol-5e2a91c4",
+		"HALL2",
+		"Hall 2",
+		"drawer 1",
+		4,
+		59 * size.GiB,
+		31 * size.GiB,
+		[]int{20417, 20431, 21002, 21344},
+		nil,
+		0,
+		false,
+	},
 	{"vol-0c77d3b1", "HALL3", "Hall 3", "drawer 1", 130, 29 * size.GiB, 3 * size.GiB, []int{20417, 20502, 20503},
 		[]ledger.Title{{ID: "VSP-19006", Name: "Marsh Opera", Platform: "vesper", Loader: "rowan",
 			Path: "FULL/VSP-19006 - Marsh Opera.iso", Size: 4 * size.GiB, Starts: true}}, 2, false},
@@ -37,7 +48,9 @@ func (w World) remember() error {
 		seen := Season.Add(-time.Duration(d.days) * 24 * time.Hour)
 		v := ledger.Volume{ID: d.id, Kind: ledger.Drive, Label: d.label, Filesystem: "fat32", Capacity: d.capacity,
 			Free: d.free, Address: "/media/" + d.label, Loaders: []string{"rowan"}, Console: "Vesper", Seen: seen,
-			Written: seen.Add(-time.Hour), Print: d.label, Titles: slices.Clone(d.others), Check: &ledger.Check{Taken: seen,
+			Written: seen.Add(
+				-time.Hour,
+			), Print: d.label, Titles: slices.Clone(d.others), Check: &ledger.Check{Taken: seen,
 				Depth: "inside", Problems: d.problems}}
 		for _, number := range d.titles {
 			i := slices.IndexFunc(vespers, func(x vesper) bool { return x.number == number })
@@ -46,7 +59,8 @@ func (w World) remember() error {
 			}
 			id := fmt.Sprintf("VSP-%05d", number)
 			v.Titles = append(v.Titles, ledger.Title{Key: id, ID: id, Name: vespers[i].name, Platform: "vesper",
-				Loader: "rowan", Path: "FULL/" + id + " - " + vespers[i].name + ".iso", Size: vespers[i].size, Starts: true})
+				Loader: "rowan", Path: "FULL/" + id + " - " + vespers[i].name + ".iso", Size: vespers[i].size,
+				Starts: true})
 		}
 		v.Check.Listed, v.Check.Starts = len(v.Titles), len(v.Titles)
 		if d.changed {

@@ -47,7 +47,7 @@ func TestTheLedgerShowsWhatLiesInTheDrawer(t *testing.T) {
 	write(a, "drawer 2")
 	press(a, "n")
 	write(a, "Hall 3")
-	assert.Contains(t, flat(a), "It is called Hall 3.")
+	assert.Contains(t, flat(a), "Its name is Hall 3.")
 	assert.Contains(t, line(a, "drawer 2"), "Hall 3")
 	all, err := store.All()
 	require.NoError(t, err)
@@ -61,7 +61,8 @@ func TestTheLedgerShowsWhatLiesInTheDrawer(t *testing.T) {
 	assert.Contains(t, flat(a), "It is on no volume that was looked at.")
 	press(a, "esc", "home")
 	for range 5 {
-		if a.state.Notice = ""; a.stage().Name() == "Ledger" && strings.Contains(flat(a), "Hall 3: It is kept in drawer 2") {
+		if a.state.Notice = ""; a.stage().Name() == "Ledger" &&
+			strings.Contains(flat(a), "Hall 3: It is kept in drawer 2") {
 			break
 		}
 		press(a, "down")

@@ -63,7 +63,7 @@ func TestWhatLiesInTheDrawerIsFound(t *testing.T) {
 		assert.Equal(t, "vol-1", v.ID)
 	}
 	_, err = ledger.Find(all, "gull")
-	assert.ErrorContains(t, err, "2 volumes are called gull: use the ID, such as vol-2")
+	assert.ErrorContains(t, err, "2 volumes have the name gull: use the ID, such as vol-2")
 	_, err = ledger.Find(all, "nothing")
 	assert.ErrorIs(t, err, ledger.ErrUnknown)
 

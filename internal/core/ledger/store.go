@@ -149,7 +149,7 @@ func Find(all []Volume, word string) (*Volume, error) {
 			return found[0], nil
 		}
 		if len(found) > 1 {
-			return nil, fmt.Errorf("%d volumes are called %s: use the ID, such as %s", len(found), word, found[0].ID)
+			return nil, fmt.Errorf("%d volumes have the name %s: use the ID, such as %s", len(found), word, found[0].ID)
 		}
 	}
 	return nil, fmt.Errorf("%s: %w", word, ErrUnknown)

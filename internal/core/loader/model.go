@@ -58,9 +58,8 @@ func (m *Model) All(added string) []BuiltIn {
 	}
 	for line := range strings.Lines(added) {
 		b, line := BuiltIn{}, strings.TrimSpace(line)
-		if len(line) > mostLine || strings.ContainsFunc(line, unicode.IsControl) || b.UnmarshalText([]byte(line)) != nil ||
-			known[strings.ToUpper(b.ID)] || !utf8.ValidString(line) ||
-			len(out) >= mostBuiltIn {
+		if len(line) > mostLine || strings.ContainsFunc(line, unicode.IsControl) || !utf8.ValidString(line) ||
+			b.UnmarshalText([]byte(line)) != nil || known[strings.ToUpper(b.ID)] || len(out) >= mostBuiltIn {
 			continue
 		}
 		known[strings.ToUpper(b.ID)], b.Later = true, true

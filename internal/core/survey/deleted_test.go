@@ -147,7 +147,11 @@ func TestWhatCannotBeReadIsNotTakenForDeleted(t *testing.T) {
 	t.Cleanup(server.Close)
 	secret.Remember("127.0.0.1", "gantry", "ferryline")
 	w := newWorkshop(t, map[string][]byte{"a/main.run": demo.MainRun("CVN00117", "Hollow Lane", "N"),
-		"b/main.run": demo.MainRun("CVN00130", "Salt Mill", "E"), "c/main.run": demo.MainRun("CVN00118", "Tollgate", "E")})
+		"b/main.run": demo.MainRun(
+			"CVN00130",
+			"Salt Mill",
+			"E",
+		), "c/main.run": demo.MainRun("CVN00118", "Tollgate", "E")})
 	remembering(t, w)
 	w.bench.Targets = []bench.Target{{Name: "console", At: fmt.Sprintf("ftp://gantry@127.0.0.1:%d/", server.Port()),
 		Loader: "gantry", Via: "ftp", Everything: true}}

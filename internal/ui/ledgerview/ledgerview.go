@@ -258,7 +258,7 @@ func (m *Model) Actions() []state.Action {
 	return append([]state.Action{
 		state.Do("n", "name", on(m.d.AskVolumeName)).Saying("as it stands on the stick").When(some),
 		state.Do("p", "place", on(m.d.AskVolumePlace)).Saying("where it is kept, such as drawer 2").When(some),
-		state.Do("tab enter", "its titles", state.Just(func() { m.side = !m.side })).
+		state.Do("tab enter", "its titles", state.Just(func() { m.side = !m.side && len(m.titles) > 0 })).
 			Saying("go to the titles, or back").When(len(m.titles) > 0),
 		state.Do("x", "forget", on(m.d.ForgetVolume)).
 			Saying("what is remembered of it; the volume itself is not touched").When(some),
@@ -470,9 +470,18 @@ func (m *Model) drawTitles(t *style.Theme, w, h int) []string {
 	}
 	const id, bytes, note = 10, 11, 16
 	name := max(10, w-id-bytes-note-6)
-	out := []string{t.Rule(caption, w), t.Row(w, false, style.Cell{Text: "ID", Width: id, FG: t.Dim},
-		style.Cell{Text: "title", Width: name, FG: t.Dim}, style.Cell{Text: "size", Width: bytes, FG: t.Dim, Right: true},
-		style.Cell{Width: note})}
+	out := []string{t.Rule(caption, w), t.Row(
+		w,
+		false,
+		style.Cell{Text: "ID", Width: id, FG: t.Dim},
+		style.Cell{
+			Text:  "title",
+			Width: name,
+			FG:    t.Dim,
+		},
+		style.Cell{Text: "size", Width: bytes, FG: t.Dim, Right: true},
+		style.Cell{Width: note},
+	)}
 	m.inside.Resize(len(m.titles), h-2)
 	from, to := m.inside.Window()
 	for k := from; k < to; k++ {

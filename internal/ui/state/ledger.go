@@ -100,7 +100,7 @@ func (d *State) Here(v *ledger.Volume) (on []int) {
 	return on
 }
 
-// AskVolumeName asks what a volume is called, and where it is kept.
+// AskVolumeName asks for the name of a volume.
 func (d *State) AskVolumeName(v ledger.Volume) {
 	d.Ask(Question{Prompt: "Name of " + v.Called() + ": ", Value: v.Name,
 		Hint: "as it stands on it, such as Hall 3; empty for none", Done: func(answer string) tea.Cmd {
@@ -111,7 +111,7 @@ func (d *State) AskVolumeName(v ledger.Volume) {
 				d.Notice = name + " is the name of another volume. Nothing was changed."
 				return nil
 			}
-			say := fmt.Sprintf("It is called %s.", name)
+			say := fmt.Sprintf("Its name is %s.", name)
 			if name == "" {
 				say = "It has no name of its own."
 			}
