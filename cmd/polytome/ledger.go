@@ -82,6 +82,17 @@ func volumes() ([]ledger.Volume, error) {
 	return all, nil
 }
 
+// volumeNamed is the volume of a name, among all.
+func volumeNamed(word string) (all []ledger.Volume, v *ledger.Volume, err error) {
+	if all, err = volumes(); err != nil {
+		return nil, nil, err
+	}
+	if v, err = ledger.Find(all, word); err != nil {
+		return nil, nil, usageError{err}
+	}
+	return all, v, nil
+}
+
 // volumeLine sums a volume up in a line.
 func volumeLine(all []ledger.Volume, v *ledger.Volume) string {
 	parts := []string{v.Called()}
@@ -113,13 +124,9 @@ func ledgerShowCommand() *cobra.Command {
 		Use: "show VOLUME", Short: "Everything that is remembered of one volume",
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			all, err := volumes()
+			all, v, err := volumeNamed(args[0])
 			if err != nil {
 				return err
-			}
-			v, err := ledger.Find(all, args[0])
-			if err != nil {
-				return usageError{err}
 			}
 			if asJSON {
 				return printJSON(cmd.OutOrStdout(), v)
@@ -180,13 +187,9 @@ Names and places are kept in a file of their own, which stays when the rest of t
 			if name == nil && where == nil {
 				return usageError{errors.New("say a name, or where it is kept with --place")}
 			}
-			all, err := volumes()
+			all, v, err := volumeNamed(args[0])
 			if err != nil {
 				return err
-			}
-			v, err := ledger.Find(all, args[0])
-			if err != nil {
-				return usageError{err}
 			}
 			if name != nil {
 				for i := range all {
@@ -215,13 +218,9 @@ func ledgerForgetCommand() *cobra.Command {
 		Use: "forget VOLUME", Short: "Drop what is remembered of a volume; the volume itself is not touched",
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			all, err := volumes()
+			_, v, err := volumeNamed(args[0])
 			if err != nil {
 				return err
-			}
-			v, err := ledger.Find(all, args[0])
-			if err != nil {
-				return usageError{err}
 			}
 			if err := theLedger().Forget(v.ID); err != nil {
 				return err

@@ -22,12 +22,9 @@ import (
 type Model struct {
 	d      *state.State
 	rows   []row
-	list   scroll.List
-	titles []entry // of the row under the cursor
-	inside scroll.List
-	side   bool // the cursor is among the titles
+	lists  scroll.Pair // volumes, and the titles of the one under the cursor
+	titles []entry
 	filter string
-	split  int
 	shown  shown
 }
 
@@ -105,13 +102,13 @@ func (m *Model) Refresh() {
 			m.rows = append(m.rows, row{kind: k, titles: n})
 		}
 	}
-	m.list.N = len(m.rows)
-	m.list.Cursor = max(0, min(m.list.Cursor, len(m.rows)-1))
+	m.lists.Left.N = len(m.rows)
+	m.lists.Left.Cursor = max(0, min(m.lists.Left.Cursor, len(m.rows)-1))
 	if was != nil {
 		if i := slices.IndexFunc(m.rows, func(r row) bool {
 			return r.kind == was.kind && r.volume.ID == was.volume.ID
 		}); i >= 0 {
-			m.list.Cursor = i
+			m.lists.Left.Cursor = i
 		}
 	}
 	m.listTitles()
@@ -150,7 +147,7 @@ func (m *Model) listTitles() {
 		return
 	}
 	if now.id != m.shown.id || now.kind != m.shown.kind || now.filter != m.shown.filter {
-		m.inside.Home()
+		m.lists.Right.Home()
 	}
 	m.shown = now
 	if r.kind != volume {
@@ -201,8 +198,8 @@ func (m *Model) SetFilter(f string) {
 // Escape leaves the titles, or takes the filter back.
 func (m *Model) Escape() bool {
 	switch {
-	case m.side:
-		m.side = false
+	case m.lists.Side:
+		m.lists.Side = false
 	case m.filter != "":
 		m.SetFilter("")
 	default:
@@ -216,18 +213,18 @@ func (m *Model) Drawing() draw.Request { return m.d.Drawn(draw.KindCard) }
 
 // row is the one under the cursor; nil for none.
 func (m *Model) row() *row {
-	if m.list.Cursor >= len(m.rows) {
+	if m.lists.Left.Cursor >= len(m.rows) {
 		return nil
 	}
-	return &m.rows[m.list.Cursor]
+	return &m.rows[m.lists.Left.Cursor]
 }
 
 // entry is the title under the cursor; nil for none.
 func (m *Model) entry() *entry {
-	if !m.side || m.inside.Cursor >= len(m.titles) {
+	if !m.lists.Side || m.lists.Right.Cursor >= len(m.titles) {
 		return nil
 	}
-	return &m.titles[m.inside.Cursor]
+	return &m.titles[m.lists.Right.Cursor]
 }
 
 // Title is the title of the bench under the cursor.
@@ -240,10 +237,7 @@ func (m *Model) Title() (int, bool) {
 
 // Actions are the keys of the panel.
 func (m *Model) Actions() []state.Action {
-	list := &m.list
-	if m.side {
-		list = &m.inside
-	}
+	m.listTitles()
 	r := m.row()
 	some := r != nil && r.kind == volume
 	on := func(do func(v ledger.Volume)) func() tea.Cmd {
@@ -258,34 +252,22 @@ func (m *Model) Actions() []state.Action {
 	return append([]state.Action{
 		state.Do("n", "name", on(m.d.AskVolumeName)).Saying("as it stands on the stick").When(some),
 		state.Do("p", "place", on(m.d.AskVolumePlace)).Saying("where it is kept, such as drawer 2").When(some),
-		state.Do("tab enter", "its titles", state.Just(func() { m.side = !m.side && len(m.titles) > 0 })).
+		state.Do("tab enter", "its titles", state.Just(func() { m.lists.Side = !m.lists.Side && len(m.titles) > 0 })).
 			Saying("go to the titles, or back").When(len(m.titles) > 0),
 		state.Do("x", "forget", on(m.d.ForgetVolume)).
 			Saying("what is remembered of it; the volume itself is not touched").When(some),
-	}, state.Movement(list)...)
+	}, state.Movement(m.lists.Active())...)
 }
 
 // Click moves the cursor to the row that was clicked.
 func (m *Model) Click(x, y int) tea.Cmd {
-	if m.split > 0 && x > m.split {
-		m.side = true
-		m.inside.Click(y - 2)
-		return nil
-	}
-	m.side = false
-	m.list.Click(y - 2)
+	m.lists.Click(x, y, 2)
 	m.listTitles()
 	return nil
 }
 
 // Wheel scrolls the part under the cursor.
-func (m *Model) Wheel(by int) {
-	if m.side {
-		m.inside.Move(by)
-		return
-	}
-	m.list.Move(by)
-}
+func (m *Model) Wheel(by int) { m.lists.Wheel(by) }
 
 // Why explains the volume or title under the cursor.
 func (m *Model) Why() state.Why {
@@ -393,19 +375,9 @@ func (m *Model) whyTitle(e *entry) state.Why {
 // View draws the panel.
 func (m *Model) View(t *style.Theme, w, h int) []string {
 	m.listTitles()
-	m.split = 0
-	if w >= 110 {
-		m.split = w * 11 / 20
-		l, r := m.drawVolumes(t, m.split, h), m.drawTitles(t, w-m.split-1, h)
-		for y := range l {
-			l[y] += t.Paint(t.Faint, t.Glyph("│")) + r[y]
-		}
-		return l
-	}
-	if m.side {
-		return m.drawTitles(t, w, h)
-	}
-	return m.drawVolumes(t, w, h)
+	return m.lists.Draw(w, h, 55, t.Paint(t.Faint, t.Glyph("│")),
+		func(w, h int) []string { return m.drawVolumes(t, w, h) },
+		func(w, h int) []string { return m.drawTitles(t, w, h) })
 }
 
 func (m *Model) drawVolumes(t *style.Theme, w, h int) []string {
@@ -431,11 +403,11 @@ func (m *Model) drawVolumes(t *style.Theme, w, h int) []string {
 	if len(m.rows) == 0 {
 		return t.Block(append(out, "", "  "+t.Paint(t.Dim, "Nothing that was looked at yet.")), w, h)
 	}
-	m.list.Resize(len(m.rows), h-2)
-	from, to := m.list.Window()
+	m.lists.Left.Resize(len(m.rows), h-2)
+	from, to := m.lists.Left.Window()
 	for k := from; k < to; k++ {
 		r := &m.rows[k]
-		at := k == m.list.Cursor && !m.side
+		at := k == m.lists.Left.Cursor && !m.lists.Side
 		if r.kind != volume {
 			word := map[kind]string{nowhere: "titles nowhere", once: "titles once only"}[r.kind]
 			out = append(out, t.Row(w, at, cells(style.Cell{Text: word, Width: name, FG: t.Accent},
@@ -482,15 +454,15 @@ func (m *Model) drawTitles(t *style.Theme, w, h int) []string {
 		style.Cell{Text: "size", Width: bytes, FG: t.Dim, Right: true},
 		style.Cell{Width: note},
 	)}
-	m.inside.Resize(len(m.titles), h-2)
-	from, to := m.inside.Window()
+	m.lists.Right.Resize(len(m.titles), h-2)
+	from, to := m.lists.Right.Window()
 	for k := from; k < to; k++ {
 		e := &m.titles[k]
 		fg := t.Dim
 		if e.bad {
 			fg = t.Bad
 		}
-		out = append(out, t.Row(w, m.side && k == m.inside.Cursor, style.Cell{Text: e.id, Width: id, FG: t.Dim},
+		out = append(out, t.Row(w, m.lists.Side && k == m.lists.Right.Cursor, style.Cell{Text: e.id, Width: id, FG: t.Dim},
 			style.Cell{Text: e.name, Width: name}, style.Cell{Text: size.Column(e.size), Width: bytes, Right: true},
 			style.Cell{Text: e.note, Width: note, FG: fg}))
 	}

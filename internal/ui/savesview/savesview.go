@@ -25,11 +25,8 @@ type Model struct {
 	d      *state.State
 	all    []survey.SavesOf
 	rows   []row
-	list   scroll.List
-	kept   scroll.List // versions of the title under the cursor
-	side   bool        // the cursor is among them
+	lists  scroll.Pair // the saves, and the kept versions of the title under the cursor
 	filter string
-	split  int
 }
 
 // A row is a save on a target; or a title of which only the vault has one, with place -1.
@@ -89,16 +86,16 @@ func (m *Model) Refresh() {
 			m.rows = append(m.rows, row{i, -1})
 		}
 		if g.Key == was {
-			m.list.Cursor = first
+			m.lists.Left.Cursor = first
 			for k := first; k < len(m.rows); k++ {
 				if p := m.rows[k].place; p >= 0 && g.Places[p].ID == on {
-					m.list.Cursor = k
+					m.lists.Left.Cursor = k
 				}
 			}
 		}
 	}
-	m.list.N = len(m.rows)
-	m.list.Cursor = max(0, min(m.list.Cursor, len(m.rows)-1))
+	m.lists.Left.N = len(m.rows)
+	m.lists.Left.Cursor = max(0, min(m.lists.Left.Cursor, len(m.rows)-1))
 }
 
 // names are those of the targets that a title's saves are on.
@@ -119,8 +116,8 @@ func (m *Model) SetFilter(f string) {
 // Escape takes the filter back, or leaves the versions.
 func (m *Model) Escape() bool {
 	switch {
-	case m.side:
-		m.side = false
+	case m.lists.Side:
+		m.lists.Side = false
 	case m.filter != "":
 		m.SetFilter("")
 	default:
@@ -144,10 +141,10 @@ func (m *Model) Title() (int, bool) {
 
 // row is the one under the cursor, with what it is of; nil for none.
 func (m *Model) row() (r row, g *survey.SavesOf) {
-	if m.list.Cursor >= len(m.rows) || m.rows[m.list.Cursor].of >= len(m.all) {
+	if m.lists.Left.Cursor >= len(m.rows) || m.rows[m.lists.Left.Cursor].of >= len(m.all) {
 		return row{place: -1}, nil
 	}
-	r = m.rows[m.list.Cursor]
+	r = m.rows[m.lists.Left.Cursor]
 	return r, &m.all[r.of]
 }
 
@@ -170,8 +167,8 @@ func (m *Model) version() *saves.Version {
 	if g == nil || len(g.Kept) == 0 {
 		return nil
 	}
-	if m.side {
-		return &g.Kept[min(m.kept.Cursor, len(g.Kept)-1)]
+	if m.lists.Side {
+		return &g.Kept[min(m.lists.Right.Cursor, len(g.Kept)-1)]
 	}
 	return &g.Kept[0]
 }
@@ -179,10 +176,6 @@ func (m *Model) version() *saves.Version {
 // Actions are the keys of the panel.
 func (m *Model) Actions() []state.Action {
 	_, p, n := m.place()
-	list := &m.list
-	if m.side {
-		list = &m.kept
-	}
 	on := func(do func(p *survey.SavePlace, n int) tea.Cmd) func() tea.Cmd {
 		return func() tea.Cmd {
 			if _, p, n := m.place(); p != nil {
@@ -205,9 +198,9 @@ func (m *Model) Actions() []state.Action {
 			When(p != nil && m.links(n)),
 		state.Do("x", "bring along", on(func(_ *survey.SavePlace, n int) tea.Cmd { return m.d.ToggleSaves(n) })).
 			Saying("kept saves with titles that go to this target, or not").When(p != nil),
-		state.Do("tab", "versions", state.Just(func() { m.side = !m.side })).
+		state.Do("tab", "versions", state.Just(func() { m.lists.Side = !m.lists.Side })).
 			Saying("go to the kept versions, or back").When(m.version() != nil),
-	}, state.Movement(list)...)
+	}, state.Movement(m.lists.Active())...)
 }
 
 // links reports whether the title under the cursor can use a card.
@@ -279,24 +272,12 @@ func (m *Model) Next() (n state.Next, ok bool) {
 
 // Click moves the cursor to the row that was clicked.
 func (m *Model) Click(x, y int) tea.Cmd {
-	if m.split > 0 && x > m.split {
-		m.side = true
-		m.kept.Click(y - 2)
-		return nil
-	}
-	m.side = false
-	m.list.Click(y - 2)
+	m.lists.Click(x, y, 2)
 	return nil
 }
 
 // Wheel scrolls the part under the cursor.
-func (m *Model) Wheel(by int) {
-	if m.side {
-		m.kept.Move(by)
-	} else {
-		m.list.Move(by)
-	}
-}
+func (m *Model) Wheel(by int) { m.lists.Wheel(by) }
 
 // Why explains the save under the cursor.
 func (m *Model) Why() state.Why {
@@ -313,7 +294,7 @@ func (m *Model) Why() state.Why {
 		return state.Why{Lead: g.Label + ":", Say: fmt.Sprintf("It is on no target that is connected. %s kept.",
 			size.Count(len(g.Kept), "version")), Ways: []string{"b puts the newest back"}}
 	}
-	if v := m.version(); m.side && v != nil {
+	if v := m.version(); m.lists.Side && v != nil {
 		w := state.Why{Lead: fmt.Sprintf("Number %d:", v.Number), Say: fmt.Sprintf("kept %s from %s",
 			v.Kept.Local().Format("2006-01-02 15:04"), v.Target), Ways: []string{"b puts it back"}}
 		if v.Why != "" {
@@ -363,19 +344,9 @@ func (m *Model) users(p *survey.SavePlace) string {
 
 // View draws the panel.
 func (m *Model) View(t *style.Theme, w, h int) []string {
-	m.split = 0
-	if w >= 110 {
-		m.split = w * 3 / 5
-		l, r := m.saves(t, m.split, h), m.versions(t, w-m.split-1, h)
-		for y := range l {
-			l[y] += t.Paint(t.Faint, t.Glyph("│")) + r[y]
-		}
-		return l
-	}
-	if m.side {
-		return m.versions(t, w, h)
-	}
-	return m.saves(t, w, h)
+	return m.lists.Draw(w, h, 60, t.Paint(t.Faint, t.Glyph("│")),
+		func(w, h int) []string { return m.saves(t, w, h) },
+		func(w, h int) []string { return m.versions(t, w, h) })
 }
 
 // saves draws the list of all saves.
@@ -400,8 +371,8 @@ func (m *Model) saves(t *style.Theme, w, h int) []string {
 			"No saves on the targets that are connected, and none kept.")),
 			w, h)
 	}
-	m.list.Resize(len(m.rows), h-2)
-	from, to := m.list.Window()
+	m.lists.Left.Resize(len(m.rows), h-2)
+	from, to := m.lists.Left.Window()
 	last := -1
 	for k := from; k < to; k++ {
 		r := m.rows[k]
@@ -436,7 +407,7 @@ func (m *Model) saves(t *style.Theme, w, h int) []string {
 				style.Cell{Text: p.Modified.Local().Format("2006-01-02 15:04"), Width: 16, FG: t.Dim},
 				style.Cell{Text: string(p.Standing), Width: 18, FG: fg})
 		}
-		out = append(out, t.Row(w, k == m.list.Cursor && !m.side, cells...))
+		out = append(out, t.Row(w, k == m.lists.Left.Cursor && !m.lists.Side, cells...))
 	}
 	return t.Block(out, w, h)
 }
@@ -454,8 +425,8 @@ func (m *Model) versions(t *style.Theme, w, h int) []string {
 	out = append(out, t.Row(w, false, style.Cell{Text: "no.", Width: 5, FG: t.Dim, Right: true},
 		style.Cell{Text: "changed", Width: 16, FG: t.Dim}, style.Cell{Text: "from", Width: 14, FG: t.Dim},
 		style.Cell{Text: "size", Width: 10, FG: t.Dim, Right: true}))
-	m.kept.Resize(len(g.Kept), max(1, h-len(out)-2))
-	from, to := m.kept.Window()
+	m.lists.Right.Resize(len(g.Kept), max(1, h-len(out)-2))
+	from, to := m.lists.Right.Window()
 	for k := from; k < to; k++ {
 		v := &g.Kept[k]
 		note, fg := "", t.Good
@@ -468,7 +439,7 @@ func (m *Model) versions(t *style.Theme, w, h int) []string {
 				note, fg = string(survey.Parted), t.Warn
 			}
 		}
-		out = append(out, t.Row(w, m.side && k == m.kept.Cursor, style.Cell{Text: fmt.Sprint(v.Number), Width: 5,
+		out = append(out, t.Row(w, m.lists.Side && k == m.lists.Right.Cursor, style.Cell{Text: fmt.Sprint(v.Number), Width: 5,
 			Right: true},
 			style.Cell{Text: v.Modified().Local().Format("2006-01-02 15:04"), Width: 16, FG: t.Dim},
 			style.Cell{Text: v.Target, Width: 14}, style.Cell{Text: size.Format(v.Bytes()), Width: 10, Right: true},
