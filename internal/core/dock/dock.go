@@ -1,0 +1,119 @@
+// Package dock waits for targets that are known, and has something done with each that comes: a stick that is plugged
+// in, a console that is switched on. Every target has a slot of its own: a slow or failing one holds no other up.
+package dock
+
+import (
+	"context"
+	"sync"
+	"time"
+)
+
+// Phase is what goes on in a slot.
+type Phase string
+
+// The phases.
+const (
+	Waiting  Phase = "waiting"   // nothing is there
+	Looking  Phase = "looking"   // at what has come
+	Filling  Phase = "filling"   // something is written to it
+	Done     Phase = "done"      // it can be taken away
+	NeedsYou Phase = "needs you" // a person has to decide
+	Failed   Phase = "failed"    // it cannot be worked on as it is
+)
+
+// Phases are all phases, in the order in which a slot goes through them.
+var Phases = []Phase{Waiting, Looking, Filling, Done, NeedsYou, Failed}
+
+// Rests reports whether nothing more happens in the slot until what is there goes, or another one comes.
+func (p Phase) Rests() bool { return p == Done || p == NeedsYou || p == Failed }
+
+// An Event is what happens in a slot.
+type Event struct {
+	Slot  int
+	Phase Phase
+	Say   string // more about it, in a clause; "" for nothing
+	At    time.Time
+}
+
+// Usual is how often slots are looked at while nobody says otherwise, and Steady how often something must have been
+// there in a row before it is worked on: what is only half plugged in comes and goes.
+const (
+	Usual  = 3 * time.Second
+	Steady = 2
+)
+
+// Options are how a dock works.
+type Options struct {
+	Every time.Duration // between two looks at a slot; 0 for [Usual]
+	// Probe finds out, quickly and without reading it, what is in a slot: what it is known by, "" where that cannot be
+	// told; ok is false for nothing.
+	Probe func(ctx context.Context, slot int) (id string, ok bool)
+	// Work does what is to be done with what has come. It returns with a phase that rests. It may report others on its
+	// way.
+	Work func(ctx context.Context, slot int, report func(Phase, string)) (Phase, string)
+}
+
+// Run waits at so many slots until the context ends, and for what is worked on by then. Events come one after another,
+// those of a slot in their order.
+func Run(ctx context.Context, slots int, o Options, emit func(Event)) {
+	if o.Every == 0 {
+		o.Every = Usual
+	}
+	events := make(chan Event)
+	var all sync.WaitGroup
+	for n := range slots {
+		all.Go(func() { (&slot{n: n, o: &o, events: events}).wait(ctx) })
+	}
+	go func() {
+		all.Wait()
+		close(events)
+	}()
+	for e := range events {
+		emit(e)
+	}
+}
+
+// slot is one of a dock.
+type slot struct {
+	n      int
+	o      *Options
+	events chan<- Event
+}
+
+// say reports what happens in the slot.
+func (s *slot) say(p Phase, what string) { s.events <- Event{s.n, p, what, time.Now()} }
+
+// wait looks at the slot until the context ends, and works on what comes.
+func (s *slot) wait(ctx context.Context) {
+	s.say(Waiting, "")
+	had, done := "", false // what is worked on already
+	id, seen := "", 0      // what is there, and how often it was in a row
+	for {
+		switch now, ok := s.o.Probe(ctx, s.n); {
+		case ctx.Err() != nil:
+			return
+		case !ok:
+			if seen = 0; done {
+				done = false
+				s.say(Waiting, "")
+			}
+		case seen == 0 || now != id:
+			id, seen = now, 1
+		default:
+			seen = min(seen+1, Steady)
+		}
+		if seen >= Steady && (!done || had != id) {
+			had, done = id, true
+			p, say := s.o.Work(ctx, s.n, s.say)
+			if ctx.Err() != nil {
+				return
+			}
+			s.say(p, say)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(s.o.Every):
+		}
+	}
+}
