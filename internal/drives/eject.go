@@ -161,3 +161,14 @@ func (s System) letGo(ctx context.Context, shown *Drive, off bool, emit func(str
 	r.Safe, r.Say = true, d.Name()+" is safe to unplug."
 	return r, nil
 }
+
+// Under finds the drive that an address or a folder is on: one that is mounted above the folder, too.
+func (s System) Under(ctx context.Context, at string) (*Drive, error) {
+	drive, _, err := s.Target(ctx, at)
+	for dir := filepath.Dir(at); err != nil && filepath.IsAbs(at) && dir != filepath.Dir(dir); dir = filepath.Dir(dir) {
+		if above, _, other := s.Target(ctx, dir); other == nil {
+			return above, nil
+		}
+	}
+	return drive, err
+}

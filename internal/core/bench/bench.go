@@ -79,6 +79,8 @@ type Target struct {
 	Unchecked bool `toml:"unchecked-certificate,omitempty"`
 	NoCovers  bool `toml:"no-covers,omitempty"`
 	NoSaves   bool `toml:"no-saves,omitempty"` // no kept saves come along with titles
+	// WhenConnected is what a dock does when the target comes: look, ask or fill; "" for look.
+	WhenConnected string `toml:"when-connected,omitempty"`
 	// Model is which variant of the console it is for, by its name in the loader's profile; "" for none that matters.
 	Model string `toml:"model,omitempty"`
 	// List is how the console's list is arranged, as far as the loaders can have it.
@@ -115,6 +117,16 @@ type Target struct {
 	// Pace is what was learnt of how fast the target takes files.
 	Speed *estimate.Learnt `toml:"speed,omitempty"`
 }
+
+// What a dock does when a target comes.
+const (
+	LookAtIt = "look" // and remember what is on it
+	Ask      = "ask"  // say what is to be done
+	Fill     = "fill" // do it, where nothing is removed or replaced
+)
+
+// WhenConnectedWords are what a dock can do.
+var WhenConnectedWords = []string{LookAtIt, Ask, Fill}
 
 // A Cable joins a console and this computer directly. The addresses are set by hand on both ends, and set back
 // afterwards.

@@ -81,6 +81,9 @@ func Load(file string) (*Bench, error) {
 				fail(at+".carries-covers-of", "%s has no covers of its own", p.Carries)
 			}
 		}
+		if p.WhenConnected != "" && !slices.Contains(WhenConnectedWords, p.WhenConnected) {
+			fail(at+".when-connected", "%v", nearest.Unknown("thing to do", p.WhenConnected, WhenConnectedWords))
+		}
 		if p.Verify != "" {
 			if _, err := run.ParseVerify(p.Verify); err != nil {
 				fail(at+".verify", "%v", err)

@@ -21,6 +21,9 @@ import (
 	"polytome/internal/target/served"
 )
 
+// At is the address of the target.
+func (s *Survey) At() string { return s.dir }
+
 // Open opens the target itself. The caller closes it. It is of use as long as the context lasts.
 func (s *Survey) Open(ctx context.Context) (target.Target, error) {
 	return OpenTarget(ctx, s.dir, s.Config, s.Profile, s.contiguous())

@@ -1,9 +1,7 @@
 package state
 
 import (
-	"context"
 	"fmt"
-	"path/filepath"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -42,24 +40,13 @@ func (d *State) Eject(n int) tea.Cmd {
 	sys, at, name := d.System, d.Bench.Resolve(d.Bench.Targets[n].At), d.Bench.Targets[n].Name
 	d.Notice = "Not yet: writing pending data to " + name + " …"
 	return func() tea.Msg {
-		drive, err := driveOf(ctx, sys, at)
+		drive, err := sys.Under(ctx, at)
 		if err != nil {
 			return EjectedMsg{mine, nil, err}
 		}
 		r, err := sys.Eject(ctx, drive, nil)
 		return EjectedMsg{mine, r, err}
 	}
-}
-
-// driveOf finds the drive that a target is on: one that is mounted above its folder, too.
-func driveOf(ctx context.Context, sys drives.System, at string) (*drives.Drive, error) {
-	drive, _, err := sys.Target(ctx, at)
-	for dir := filepath.Dir(at); err != nil && filepath.IsAbs(at) && dir != filepath.Dir(dir); dir = filepath.Dir(dir) {
-		if above, _, other := sys.Target(ctx, dir); other == nil {
-			return above, nil
-		}
-	}
-	return drive, err
 }
 
 // SetEjected says how ejecting ended.

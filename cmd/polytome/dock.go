@@ -1,0 +1,201 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"polytome/internal/awake"
+	"polytome/internal/core/bench"
+	"polytome/internal/core/dock"
+	"polytome/internal/core/scancache"
+	"polytome/internal/drives"
+	"polytome/internal/nearest"
+	"polytome/internal/notify"
+	"polytome/internal/target/served"
+	"polytome/internal/ui/state"
+)
+
+// dockOptions are the flags of dock.
+type dockOptions struct {
+	bench, covers string
+	targets       []string
+	every         time.Duration
+	stays, asJSON bool
+}
+
+func dockCommand() *cobra.Command {
+	var opt dockOptions
+	cmd := &cobra.Command{
+		Use:   "dock",
+		Short: "Wait for the sticks and consoles of a bench, and bring each up to date when it comes",
+		Long: `Dock waits until a target of the bench is plugged in or switched on, and does what its key
+when-connected says: "look" remembers what is on it, "ask" says what is to be done, and "fill" does it: plan,
+run, check and eject. Saves on it are kept first. What would remove or replace files waits for a person, and so does a
+volume that is not in the ledger yet: look at it once by hand. Several are worked on at once. It ends with ctrl+c; what is
+being written then is stopped, and polytome runs resumes it.`,
+		Example: `  polytome dock --bench season.toml
+  polytome dock --bench season.toml --target "North stick" --no-eject`,
+		Args: noArgs,
+		RunE: opt.run,
+	}
+	f := cmd.Flags()
+	f.StringVar(&opt.bench, "bench", "", "the bench file")
+	f.StringArrayVar(&opt.targets, "target", nil, "only this target of the bench (may be repeated)")
+	f.DurationVar(&opt.every, "every", dock.Usual, "how often it is looked whether something came")
+	f.BoolVar(&opt.stays, "no-eject", false, "leave sticks mounted at the end")
+	f.BoolVar(&opt.asJSON, "json", false, "print a line of JSON for each event")
+	return cmd
+}
+
+// A docking is one line of the dock, as JSON.
+type docking struct {
+	Target string     `json:"target"`
+	Phase  dock.Phase `json:"phase"`
+	Say    string     `json:"say,omitempty"`
+	At     time.Time  `json:"at"`
+}
+
+func (opt *dockOptions) run(cmd *cobra.Command, _ []string) error {
+	if opt.bench == "" {
+		return usageError{errors.New("say which bench: --bench FILE")}
+	}
+	if opt.every < 100*time.Millisecond {
+		return usageError{errors.New("--every: 100ms or more")}
+	}
+	file := state.Expand(opt.bench)
+	b, err := bench.Load(file)
+	if err != nil {
+		return err
+	}
+	slots, err := opt.slots(b)
+	if err != nil {
+		return err
+	}
+	names := make([]string, len(slots))
+	for i, n := range slots {
+		names[i] = b.Targets[n].Name
+	}
+	runs, note := openJournal()
+	if note != nil {
+		fmt.Fprintf(stderr(), "polytome: %v\n", note)
+	}
+	defer runs.Close()
+	defer awake.Keep("sticks and consoles are waited for")()
+	out := cmd.OutOrStdout()
+	waiting := &dock.Worker{Bench: b, Slots: slots, Ledger: theLedger()}
+	dock.Run(cmd.Context(), len(slots), dock.Options{Every: opt.every, Probe: waiting.Probe,
+		Work: func(ctx context.Context, slot int, report func(dock.Phase, string)) (dock.Phase, string) {
+			w, at, err := opt.worker(ctx, file, names[slot])
+			if err != nil {
+				return dock.Failed, err.Error()
+			}
+			w.Journal = runs
+			return w.Work(ctx, at, report)
+		}}, func(e dock.Event) { opt.say(out, names[e.Slot], e) })
+	if !opt.asJSON {
+		fmt.Fprintln(out, "The dock is closed.")
+	}
+	return nil
+}
+
+// slots are the targets that are waited for.
+func (opt *dockOptions) slots(b *bench.Bench) (slots []int, err error) {
+	var names []string
+	for n := range b.Targets {
+		t := &b.Targets[n]
+		if served.Is(t.At) || t.Carries != "" {
+			continue
+		}
+		names = append(names, t.Name)
+		if len(opt.targets) == 0 {
+			slots = append(slots, n)
+		}
+	}
+	for _, name := range opt.targets {
+		n := -1
+		for k := range b.Targets {
+			if b.Targets[k].Name == name {
+				n = k
+			}
+		}
+		if n < 0 {
+			return nil, usageError{nearest.Unknown("target", name, names)}
+		}
+		slots = append(slots, n)
+	}
+	if len(slots) == 0 {
+		return nil, usageError{errors.New("the bench has no target that could be plugged in or switched on")}
+	}
+	return slots, nil
+}
+
+// worker does the work at one target, by what the bench and its games are now.
+func (opt *dockOptions) worker(ctx context.Context, file, name string) (w *dock.Worker, slot int, err error) {
+	set, err := known()
+	if err != nil {
+		return nil, 0, err
+	}
+	b, err := bench.Load(file)
+	if err != nil {
+		return nil, 0, err
+	}
+	r, err := scanned(ctx, b, set, opt.covers, io.Discard)
+	if err != nil {
+		return nil, 0, err
+	}
+	w = &dock.Worker{Bench: b, Titles: r.Titles, Set: set, Vault: keptSaves(), Ledger: theLedger(),
+		Cache: func() *scancache.Store { return openCache(io.Discard) }}
+	if !opt.stays {
+		w.Eject = ejectAt
+	}
+	for n := range b.Targets {
+		if b.Targets[n].Name == name {
+			w.Slots = []int{n}
+			return w, 0, nil
+		}
+	}
+	return nil, 0, fmt.Errorf("%s is no longer a target of the bench", name)
+}
+
+// ejectAt writes what is pending on the drive at an address, and makes it safe to unplug.
+func ejectAt(ctx context.Context, at string) (string, error) {
+	d, err := drives.Here.Under(ctx, at)
+	if err != nil {
+		return "", err
+	}
+	r, err := drives.Here.Eject(ctx, d, func(string) {})
+	if err != nil {
+		return "", err
+	}
+	return r.Say, nil
+}
+
+// say reports what happens in a slot: aloud, where somebody is called for or something is ready.
+func (opt *dockOptions) say(out io.Writer, name string, e dock.Event) {
+	if opt.asJSON {
+		if data, err := json.Marshal(docking{name, e.Phase, e.Say, e.At}); err == nil {
+			fmt.Fprintln(out, string(data))
+		}
+		return
+	}
+	line := fmt.Sprintf("%s  %s: %s", e.At.Format("15:04:05"), name, e.Phase)
+	if e.Say != "" {
+		line += ": " + e.Say
+	}
+	fmt.Fprintln(out, clean(line))
+	if !e.Phase.Rests() {
+		return
+	}
+	if f, ok := out.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		fmt.Fprint(out, "\a")
+		_ = notify.Desktop(name+": "+string(e.Phase), e.Say) // it is written above, too
+	}
+}
