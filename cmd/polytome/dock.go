@@ -10,16 +10,18 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"polytome/internal/awake"
 	"polytome/internal/core/bench"
 	"polytome/internal/core/dock"
 	"polytome/internal/core/scancache"
 	"polytome/internal/drives"
+	"polytome/internal/logbook"
 	"polytome/internal/nearest"
 	"polytome/internal/notify"
 	"polytome/internal/target/served"
+	"polytome/internal/ui"
+	"polytome/internal/ui/dockview"
 	"polytome/internal/ui/state"
 )
 
@@ -29,6 +31,7 @@ type dockOptions struct {
 	targets       []string
 	every         time.Duration
 	stays, asJSON bool
+	lines         bool
 }
 
 func dockCommand() *cobra.Command {
@@ -52,15 +55,15 @@ being written then is stopped, and polytome runs resumes it.`,
 	f.DurationVar(&opt.every, "every", dock.Usual, "how often it is looked whether something came")
 	f.BoolVar(&opt.stays, "no-eject", false, "leave sticks mounted at the end")
 	f.BoolVar(&opt.asJSON, "json", false, "print a line of JSON for each event")
+	f.BoolVar(&opt.lines, "lines", false, "print lines in place of the board, as is done where there is no terminal")
 	return cmd
 }
 
 // A docking is one line of the dock, as JSON.
 type docking struct {
-	Target string     `json:"target"`
-	Phase  dock.Phase `json:"phase"`
-	Say    string     `json:"say,omitempty"`
-	At     time.Time  `json:"at"`
+	Target string `json:"target"`
+	dock.Report
+	At time.Time `json:"at"`
 }
 
 func (opt *dockOptions) run(cmd *cobra.Command, _ []string) error {
@@ -91,15 +94,35 @@ func (opt *dockOptions) run(cmd *cobra.Command, _ []string) error {
 	defer awake.Keep("sticks and consoles are waited for")()
 	out := cmd.OutOrStdout()
 	waiting := &dock.Worker{Bench: b, Slots: slots, Ledger: theLedger()}
-	dock.Run(cmd.Context(), len(slots), dock.Options{Every: opt.every, Probe: waiting.Probe,
-		Work: func(ctx context.Context, slot int, report func(dock.Phase, string)) (dock.Phase, string) {
-			w, at, err := opt.worker(ctx, file, names[slot])
-			if err != nil {
-				return dock.Failed, err.Error()
+	work := func(ctx context.Context, emit func(dock.Event)) {
+		dock.Run(ctx, len(slots), dock.Options{Every: opt.every, Probe: waiting.Probe,
+			Work: func(ctx context.Context, slot int, report func(dock.Report)) dock.Report {
+				w, at, err := opt.worker(ctx, file, names[slot])
+				if err != nil {
+					return dock.Report{Phase: dock.Failed, Say: err.Error()}
+				}
+				w.Journal = runs
+				return w.Work(ctx, at, report)
+			}}, func(e dock.Event) {
+			if e.Phase.Rests() {
+				logbook.Note("dock", "target", names[e.Slot], "phase", string(e.Phase), "say", e.Say)
 			}
-			w.Journal = runs
-			return w.Work(ctx, at, report)
-		}}, func(e dock.Event) { opt.say(out, names[e.Slot], e) })
+			emit(e)
+		})
+	}
+	if isTerminal(os.Stdout) && !opt.asJSON && !opt.lines {
+		return dockview.Run(cmd.Context(), names, dockview.Options{Plain: prints.colours() == ui.ColoursNone, Work: work,
+			Rests: func(e dock.Event) { // the board shows it, too
+				_ = notify.Desktop(names[e.Slot]+": "+string(e.Phase), e.Say)
+			}})
+	}
+	last := make([]dock.Phase, len(slots))
+	work(cmd.Context(), func(e dock.Event) {
+		if opt.asJSON || e.Phase != last[e.Slot] { // how far it is changes all the time
+			opt.say(out, names[e.Slot], e)
+		}
+		last[e.Slot] = e.Phase
+	})
 	if !opt.asJSON {
 		fmt.Fprintln(out, "The dock is closed.")
 	}
@@ -181,7 +204,7 @@ func ejectAt(ctx context.Context, at string) (string, error) {
 // say reports what happens in a slot: aloud, where somebody is called for or something is ready.
 func (opt *dockOptions) say(out io.Writer, name string, e dock.Event) {
 	if opt.asJSON {
-		if data, err := json.Marshal(docking{name, e.Phase, e.Say, e.At}); err == nil {
+		if data, err := json.Marshal(docking{name, e.Report, e.At}); err == nil {
 			fmt.Fprintln(out, string(data))
 		}
 		return
@@ -191,11 +214,7 @@ func (opt *dockOptions) say(out io.Writer, name string, e dock.Event) {
 		line += ": " + e.Say
 	}
 	fmt.Fprintln(out, clean(line))
-	if !e.Phase.Rests() {
-		return
-	}
-	if f, ok := out.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+	if isTerminal(os.Stdout) && e.Phase.Rests() {
 		fmt.Fprint(out, "\a")
-		_ = notify.Desktop(name+": "+string(e.Phase), e.Say) // it is written above, too
 	}
 }

@@ -110,9 +110,9 @@ func TestADockBringsWhatComesUpToDate(t *testing.T) {
 	plug("Ask")
 	assert.Contains(t, d.until("Ask", dock.NeedsYou), "to do: 1 file to write")
 	plug("Look")
-	assert.Contains(t, d.until("Look", dock.Done), "to do: 1 file to write")
+	assert.Contains(t, d.until("Look", dock.Seen), "to do: 1 file to write")
 	plug("Unknown")
-	assert.Contains(t, d.until("Unknown", dock.NeedsYou), "it is not known yet")
+	assert.Contains(t, d.until("Unknown", dock.NeedsYou), "this volume is not known yet")
 	for _, name := range []string{"Ask", "Look", "Unknown"} {
 		assert.NoFileExists(t, filepath.Join(port(name), "oxbow/play/wren8/Ropewalk.w8"))
 	}

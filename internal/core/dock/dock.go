@@ -16,23 +16,31 @@ const (
 	Waiting  Phase = "waiting"   // nothing is there
 	Looking  Phase = "looking"   // at what has come
 	Filling  Phase = "filling"   // something is written to it
+	Seen     Phase = "looked at" // and nothing more was wished
 	Done     Phase = "done"      // it can be taken away
 	NeedsYou Phase = "needs you" // a person has to decide
 	Failed   Phase = "failed"    // it cannot be worked on as it is
 )
 
 // Phases are all phases, in the order in which a slot goes through them.
-var Phases = []Phase{Waiting, Looking, Filling, Done, NeedsYou, Failed}
+var Phases = []Phase{Waiting, Looking, Filling, Seen, Done, NeedsYou, Failed}
 
 // Rests reports whether nothing more happens in the slot until what is there goes, or another one comes.
-func (p Phase) Rests() bool { return p == Done || p == NeedsYou || p == Failed }
+func (p Phase) Rests() bool { return p == Seen || p == Done || p == NeedsYou || p == Failed }
+
+// A Report is how it stands in a slot.
+type Report struct {
+	Phase Phase         `json:"phase"`
+	Say   string        `json:"say,omitempty"`  // more about it, in a clause; "" for nothing
+	Share float64       `json:"share,omitzero"` // of what is filled, from 0 to 1
+	Left  time.Duration `json:"left,omitzero"`  // until that is over; 0 for unknown
+}
 
 // An Event is what happens in a slot.
 type Event struct {
-	Slot  int
-	Phase Phase
-	Say   string // more about it, in a clause; "" for nothing
-	At    time.Time
+	Report
+	Slot int
+	At   time.Time
 }
 
 // Usual is how often slots are looked at while nobody says otherwise, and Steady how often something must have been
@@ -50,7 +58,7 @@ type Options struct {
 	Probe func(ctx context.Context, slot int) (id string, ok bool)
 	// Work does what is to be done with what has come. It returns with a phase that rests. It may report others on its
 	// way.
-	Work func(ctx context.Context, slot int, report func(Phase, string)) (Phase, string)
+	Work func(ctx context.Context, slot int, report func(Report)) Report
 }
 
 // Run waits at so many slots until the context ends, and for what is worked on by then. Events come one after another,
@@ -81,11 +89,11 @@ type slot struct {
 }
 
 // say reports what happens in the slot.
-func (s *slot) say(p Phase, what string) { s.events <- Event{s.n, p, what, time.Now()} }
+func (s *slot) say(r Report) { s.events <- Event{r, s.n, time.Now()} }
 
 // wait looks at the slot until the context ends, and works on what comes.
 func (s *slot) wait(ctx context.Context) {
-	s.say(Waiting, "")
+	s.say(Report{Phase: Waiting})
 	had, done := "", false // what is worked on already
 	id, seen := "", 0      // what is there, and how often it was in a row
 	for {
@@ -95,7 +103,7 @@ func (s *slot) wait(ctx context.Context) {
 		case !ok:
 			if seen = 0; done {
 				done = false
-				s.say(Waiting, "")
+				s.say(Report{Phase: Waiting})
 			}
 		case seen == 0 || now != id:
 			id, seen = now, 1
@@ -104,11 +112,11 @@ func (s *slot) wait(ctx context.Context) {
 		}
 		if seen >= Steady && (!done || had != id) {
 			had, done = id, true
-			p, say := s.o.Work(ctx, s.n, s.say)
+			r := s.o.Work(ctx, s.n, s.say)
 			if ctx.Err() != nil {
 				return
 			}
-			s.say(p, say)
+			s.say(r)
 		}
 		select {
 		case <-ctx.Done():

@@ -42,14 +42,14 @@ type docked struct {
 }
 
 func start(t *testing.T, slots int, work func(ctx context.Context, id string, n int,
-	report func(dock.Phase, string)) (dock.Phase, string)) *docked {
+	report func(dock.Report)) dock.Report) *docked {
 	d := &docked{ports: &ports{in: make([]string, slots)}, events: make(chan dock.Event, 1000),
 		over: make(chan struct{})}
 	ctx, stop := context.WithCancel(t.Context())
 	d.stop = stop
 	go func() {
 		dock.Run(ctx, slots, dock.Options{Every: time.Millisecond, Probe: d.probe,
-			Work: func(ctx context.Context, n int, report func(dock.Phase, string)) (dock.Phase, string) {
+			Work: func(ctx context.Context, n int, report func(dock.Report)) dock.Report {
 				id, _ := d.probe(ctx, n)
 				return work(ctx, id, n, report)
 			}}, func(e dock.Event) { d.events <- e })
@@ -77,10 +77,10 @@ func (d *docked) until(t *testing.T, n int, p dock.Phase) string {
 // TestWhatComesIsWorkedOnOnce, until it goes or another one comes.
 func TestWhatComesIsWorkedOnOnce(t *testing.T) {
 	times := map[string]int{}
-	d := start(t, 1, func(_ context.Context, id string, _ int, report func(dock.Phase, string)) (dock.Phase, string) {
+	d := start(t, 1, func(_ context.Context, id string, _ int, report func(dock.Report)) dock.Report {
 		times[id]++
-		report(dock.Filling, id)
-		return dock.Done, fmt.Sprint(id, times[id])
+		report(dock.Report{Phase: dock.Filling, Say: id})
+		return dock.Report{Phase: dock.Done, Say: fmt.Sprint(id, times[id])}
 	})
 	d.until(t, 0, dock.Waiting)
 	d.put(0, "red")
@@ -100,12 +100,12 @@ func TestWhatComesIsWorkedOnOnce(t *testing.T) {
 // TestASlowSlotHoldsNoOtherUp, and the end waits for what is worked on.
 func TestASlowSlotHoldsNoOtherUp(t *testing.T) {
 	hold := make(chan struct{})
-	d := start(t, 2, func(ctx context.Context, _ string, n int, _ func(dock.Phase, string)) (dock.Phase, string) {
+	d := start(t, 2, func(ctx context.Context, _ string, n int, _ func(dock.Report)) dock.Report {
 		if n == 0 {
 			<-ctx.Done()
 			close(hold)
 		}
-		return dock.Done, ""
+		return dock.Report{Phase: dock.Done}
 	})
 	d.put(0, "slow")
 	for range 5 {
@@ -128,9 +128,9 @@ func TestTheDockRunsForWeeks(t *testing.T) {
 	const slots, each = 10, 500
 	before := runtime.NumGoroutine()
 	worked := make([]int, slots)
-	d := start(t, slots, func(_ context.Context, _ string, n int, _ func(dock.Phase, string)) (dock.Phase, string) {
+	d := start(t, slots, func(_ context.Context, _ string, n int, _ func(dock.Report)) dock.Report {
 		worked[n]++
-		return []dock.Phase{dock.Done, dock.NeedsYou, dock.Failed}[worked[n]%3], ""
+		return dock.Report{Phase: []dock.Phase{dock.Done, dock.NeedsYou, dock.Failed}[worked[n]%3]}
 	})
 	rest := make([]chan dock.Event, slots)
 	for n := range rest {
@@ -183,11 +183,11 @@ func TestWhatIsHalfPluggedInIsLeftAlone(t *testing.T) {
 			n++
 			return "x", ok
 		},
-		Work: func(context.Context, int, func(dock.Phase, string)) (dock.Phase, string) {
+		Work: func(context.Context, int, func(dock.Report)) dock.Report {
 			worked++
 			assert.Equal(t, len(flicker), n)
 			stop()
-			return dock.Done, ""
+			return dock.Report{Phase: dock.Done}
 		}}, func(dock.Event) {})
 	assert.Equal(t, 1, worked)
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/check"
@@ -12,6 +13,7 @@ import (
 	"polytome/internal/core/ledger"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/plan"
+	"polytome/internal/core/run"
 	"polytome/internal/core/saves"
 	"polytome/internal/core/scancache"
 	"polytome/internal/core/survey"
@@ -41,10 +43,10 @@ func (w *Worker) Probe(ctx context.Context, slot int) (id string, ok bool) {
 }
 
 // Work does what is to be done with what has come to a slot.
-func (w *Worker) Work(ctx context.Context, slot int, report func(Phase, string)) (Phase, string) {
+func (w *Worker) Work(ctx context.Context, slot int, report func(Report)) Report {
 	n := w.Slots[slot]
 	t := &w.Bench.Targets[n]
-	report(Looking, "")
+	report(Report{Phase: Looking})
 	var cache *scancache.Store
 	if w.Cache != nil {
 		cache = w.Cache()
@@ -55,30 +57,33 @@ func (w *Worker) Work(ctx context.Context, slot int, report func(Phase, string))
 		err = s.Away
 	}
 	if err != nil {
-		return Failed, err.Error()
+		return Report{Phase: Failed, Say: err.Error()}
 	}
 	if id, _ := s.VolumeID(); id == "" || !w.knows(id) {
-		return NeedsYou, "it is not known yet: look at it once by hand, so that the dock does not take another " +
-			"volume for it"
+		return Report{
+			Phase: NeedsYou,
+			Say: "this volume is not known yet: look at it once, on the screen or with polytome plan, so that the dock does not " +
+				"take another volume for it",
+		}
 	}
 	if err := s.Note(ctx, w.Ledger, survey.Noted{}); err != nil {
-		return Failed, err.Error()
+		return Report{Phase: Failed, Say: err.Error()}
 	}
 	p := s.Plan()
 	if t.WhenConnected == "" || t.WhenConnected == bench.LookAtIt {
 		if p.Empty() {
-			return Done, "up to date"
+			return Report{Phase: Done, Say: "up to date"}
 		}
-		return Done, "to do: " + p.Say()
+		return Report{Phase: Seen, Say: "to do: " + p.Say() + left(p)}
 	}
 	if why := w.waits(ctx, s, p); why != "" {
-		return NeedsYou, why
+		return Report{Phase: NeedsYou, Say: why}
 	}
 	if p.Empty() {
 		return w.away(ctx, s, "up to date"+left(p))
 	}
 	if t.WhenConnected == bench.Ask {
-		return NeedsYou, "to do: " + p.Say() + left(p)
+		return Report{Phase: NeedsYou, Say: "to do: " + p.Say() + left(p)}
 	}
 	return w.fill(ctx, s, p, n, cache, report)
 }
@@ -109,53 +114,74 @@ func (w *Worker) waits(ctx context.Context, s *survey.Survey, p *plan.Plan) stri
 
 // fill carries a plan out, and checks what is there then.
 func (w *Worker) fill(ctx context.Context, s *survey.Survey, p *plan.Plan, n int, cache *scancache.Store,
-	report func(Phase, string)) (Phase, string) {
-	report(Filling, p.Say())
-	lane, _, _ := w.Journal.Start(ctx, s.Beginning(w.Bench), s.Job(w.Bench, p)) // what is not written down is run
+	report func(Report)) Report {
+	report(Report{Phase: Filling, Say: p.Say()})
+	job := s.Job(w.Bench, p)
+	forecast := run.NewForecast(job.Plan, job.Verify, s.Guess(job.Plan, job.Verify))
+	forecast.Limit(job.Limit)
+	var reported time.Time
+	job.Emit = func(e run.Event) { // one after another
+		if forecast.Event(e); time.Since(reported) >= time.Second {
+			reported = time.Now()
+			report(Report{Filling, p.Say(), forecast.Share(), forecast.Left().Round(time.Second)})
+		}
+	}
+	lane, _, _ := w.Journal.Start(ctx, s.Beginning(w.Bench), job) // what cannot be written down is run all the same
 	r := lane.Wait()
 	s.Ran(cache, p, &r)
 	switch {
 	case len(r.Failed) > 0:
-		return Failed, strings.TrimSuffix(r.Failed[0].Say, ".")
+		return Report{Phase: Failed, Say: strings.TrimSuffix(r.Failed[0].Say, ".")}
 	case !r.All():
-		return Failed, "it was stopped; polytome runs resume goes on"
+		return Report{Phase: Failed, Say: "it was stopped; polytome runs resume goes on"}
 	}
 	if err := s.Note(ctx, w.Ledger, survey.Noted{Done: p}); err != nil {
-		return Failed, err.Error()
+		return Report{Phase: Failed, Say: err.Error()}
 	}
 	checker := s.Checker(w.Bench, n, "", nil)
 	checker.Journal = w.Journal
 	checker.JustRan(p, &r)
 	audit, _, err := checker.CheckAgain(ctx, cache)
 	if err != nil {
-		return Failed, fmt.Sprintf("everything was written, but it cannot be checked: %v", err)
+		return Report{Phase: Failed, Say: fmt.Sprintf("everything was written, but it cannot be checked: %v", err)}
 	}
 	if err := s.Note(ctx, w.Ledger, survey.Noted{Check: audit, Stale: true}); err != nil {
-		return Failed, err.Error()
+		return Report{Phase: Failed, Say: err.Error()}
 	}
 	if wrong := s.Wrong(audit); len(wrong) > 0 {
-		return NeedsYou, fmt.Sprintf("%s on it do not start: check it", size.Count(len(wrong), "title"))
+		return Report{
+			Phase: NeedsYou,
+			Say:   fmt.Sprintf("%s on it do not start: check it", size.Count(len(wrong), "title")),
+		}
 	}
 	return w.away(ctx, s, fmt.Sprintf("%s written, %s; the console lists %s", size.Count(r.Put, "file"),
 		size.Format(r.Bytes), size.Count(len(audit.Listed)-audit.BuiltIn(), "title"))+left(p))
 }
 
 // away ends the work at a slot: what can be taken away is made safe for that.
-func (w *Worker) away(ctx context.Context, s *survey.Survey, say string) (Phase, string) {
+func (w *Worker) away(ctx context.Context, s *survey.Survey, say string) Report {
 	if _, kind := s.VolumeID(); w.Eject == nil || kind != ledger.Drive {
-		return Done, say
+		return Report{Phase: Done, Say: say}
 	}
 	safe, err := w.Eject(ctx, s.At())
 	if err != nil {
-		return NeedsYou, say + ", but it is not ejected: " + err.Error()
+		return Report{Phase: NeedsYou, Say: say + ", but it is not ejected: " + err.Error()}
 	}
-	return Done, strings.Join(slices.DeleteFunc([]string{say, safe}, func(x string) bool { return x == "" }), ". ")
+	return Report{
+		Phase: Done,
+		Say:   strings.Join(slices.DeleteFunc([]string{say, safe}, func(x string) bool { return x == "" }), ". "),
+	}
 }
 
 // left says what a plan leaves out, in a clause; "" for nothing.
 func left(p *plan.Plan) string {
 	if n := len(p.Left); n > 0 {
-		return fmt.Sprintf("; %s do not fit, the first is %s", size.Count(n, "title"), p.Left[0].Label)
+		return fmt.Sprintf(
+			"; without %s, such as %s: %s",
+			size.Count(n, "title"),
+			p.Left[0].Label,
+			p.Left[0].Why.Verdict,
+		)
 	}
 	return ""
 }
