@@ -201,7 +201,7 @@ func ejectAt(ctx context.Context, at string) (string, error) {
 	return r.Say, nil
 }
 
-// say reports what happens in a slot: aloud, where somebody is called for or something is ready.
+// say reports what happens in a slot: aloud, where somebody is needed or something is ready.
 func (opt *dockOptions) say(out io.Writer, name string, e dock.Event) {
 	if opt.asJSON {
 		if data, err := json.Marshal(docking{name, e.Report, e.At}); err == nil {

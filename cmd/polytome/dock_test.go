@@ -172,3 +172,28 @@ func TestADockFillsAConsoleThatIsSwitchedOn(t *testing.T) {
 	assert.FileExists(t, filepath.Join(disk, "hd1", "Games", "Hollow Lane", "main.run"))
 	d.stop()
 }
+
+// TestADockIsABoardOnATerminal, which shows what comes, and is closed with a key.
+func TestADockIsABoardOnATerminal(t *testing.T) {
+	ownFolders(t)
+	dir := t.TempDir()
+	coretest.Write(t, dir, "games/Ropewalk.w8", demo.Cartridge("WREN", "Ropewalk"))
+	coretest.Write(t, dir, "drawer/oxbow/play/wren8/.keep", nil)
+	file := filepath.Join(dir, "season.toml")
+	season := bench.New(file)
+	season.Sources = []bench.Source{{Path: filepath.Join(dir, "games")}}
+	season.Targets = []bench.Target{{Name: "Hall 3", At: filepath.Join(dir, "stick"), Loader: "oxbow", As: "exfat",
+		Capacity: 1 << 30, Everything: true, WhenConnected: bench.Fill}}
+	require.NoError(t, season.Save())
+	stick, drawer := filepath.Join(dir, "stick"), filepath.Join(dir, "drawer")
+	require.NoError(t, os.Rename(drawer, stick))
+	ok(t, "plan", "--bench", file)
+	require.NoError(t, os.Rename(stick, drawer))
+	term := open(t, 80, 24, binary+" dock --every 100ms --bench "+file)
+	term.wait("Hall 3", "waiting", "q closes the dock")
+	require.NoError(t, os.Rename(drawer, stick))
+	term.wait("1 file written", "1 done")
+	term.keys("q")
+	term.wait("ready>")
+	assert.FileExists(t, filepath.Join(stick, "oxbow/play/wren8/Ropewalk.w8"))
+}

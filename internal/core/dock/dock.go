@@ -53,8 +53,8 @@ const (
 // Options are how a dock works.
 type Options struct {
 	Every time.Duration // between two looks at a slot; 0 for [Usual]
-	// Probe finds out, quickly and without reading it, what is in a slot: what it is known by, "" where that cannot be
-	// told; ok is false for nothing.
+	// Probe finds out, quickly and without reading it, what is in a slot: what it is known by, "" where that is not
+	// known; ok is false for nothing.
 	Probe func(ctx context.Context, slot int) (id string, ok bool)
 	// Work does what is to be done with what has come. It returns with a phase that rests. It may report others on its
 	// way.

@@ -23,7 +23,7 @@ const knock = 2 * time.Second
 
 // Present finds out quickly whether target number n of a bench is there, without reading it: a folder or drive that is
 // plugged in, a server that takes connections. The identity is another one when another volume is plugged in, "" where
-// that cannot be told. Past are the volumes of the ledger: an empty folder in which a stick is mounted at other times is
+// that is not known. Past are the volumes of the ledger: an empty folder in which a stick is mounted at other times is
 // no target.
 func Present(ctx context.Context, b *bench.Bench, n int, past []ledger.Volume) (id string, ok bool) {
 	at := b.Resolve(b.Targets[n].At)
