@@ -236,13 +236,8 @@ func (a *app) help(w, h int) []string {
 		l = a.helpColumn(a.stage().Name(), brief(a.stage().Actions()), left)
 	}
 	r := a.helpColumn("everywhere. Any key closes this.", a.actions(), w-left)
-	if len(r) > h { // one line for all stages, and the names alone
-		all := []state.Action{state.Do(fmt.Sprintf("1-%d", len(a.stages)), "the stages, in their order", nil)}
-		for _, x := range a.actions()[len(a.stages):] {
-			x.More = ""
-			all = append(all, x)
-		}
-		r = a.helpColumn("everywhere. Any key closes this.", all, w-left)
+	if len(r) > h {
+		r = a.helpColumn("everywhere. Any key closes this.", a.fewLines(), w-left)
 	}
 	if own, _ := a.opts.Settings.Get("keys"); own != "" {
 		for _, l := range t.Wrap("your own: "+own, w-left-2) {
@@ -256,6 +251,29 @@ func (a *app) help(w, h int) []string {
 		out = append(out, l[y]+r[y])
 	}
 	return t.Block(out, w, h)
+}
+
+// fewLines are the keys of every screen in as few lines as can be: one for all stages, one for two panels, and the names
+// alone.
+func (a *app) fewLines() []state.Action {
+	all := []state.Action{state.Do(fmt.Sprintf("1-%d", len(a.stages)), "the stages, in their order", nil)}
+	var panel *state.Action // that has its line to itself yet
+	for _, x := range a.actions()[len(a.stages):] {
+		x.More = ""
+		key, name := x.Key.Help().Key, x.Key.Help().Desc
+		if !slices.ContainsFunc(a.panels, func(p opened) bool { return p.key == key }) {
+			all = append(all, x)
+			continue
+		}
+		if panel != nil {
+			*panel = state.Do(panel.Key.Help().Key, fmt.Sprintf("%-8s %s %s", panel.Key.Help().Desc, key, name), nil)
+			panel = nil
+			continue
+		}
+		all = append(all, x)
+		panel = &all[len(all)-1]
+	}
+	return all
 }
 
 // brief are actions without what their names do not say, and with one in place of those that move.
