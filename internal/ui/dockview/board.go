@@ -23,7 +23,7 @@ type Options struct {
 	ASCII, Plain bool // with ASCII characters only; without colours
 	// Work waits at the dock until the context ends, and reports what happens.
 	Work func(ctx context.Context, emit func(dock.Event))
-	// Rests is told of what comes to rest in a slot, so that somebody can be called; it may be nil.
+	// Rests gets what comes to rest in a slot, so that somebody can be called; it may be nil.
 	Rests func(dock.Event)
 }
 
