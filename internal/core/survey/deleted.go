@@ -196,6 +196,6 @@ func (s *Survey) DeletedNote() string {
 	if n == 1 {
 		were = "was"
 	}
-	return fmt.Sprintf("%s %s deleted on %s, and %s not copied again: %s%s. Select what you want back.",
+	return fmt.Sprintf("%s %s deleted on %s, and %s not copied again: %s%s. Select what you want back, or use --copy-deleted.",
 		size.Count(n, "title"), were, s.Config.Name, map[bool]string{true: "is", false: "are"}[n == 1], out, more)
 }
