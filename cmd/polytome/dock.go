@@ -42,8 +42,8 @@ func dockCommand() *cobra.Command {
 		Long: `Dock waits until a target of the bench is plugged in or switched on, and does what its key
 when-connected says: "look" remembers what is on it, "ask" says what is to be done, and "fill" does it: plan,
 run, check and eject. Saves on it are kept first. What would remove or replace files waits for a person, and so does a
-volume that is not in the ledger yet: look at it once by hand. Several are worked on at once. It ends with ctrl+c; what is
-being written then is stopped, and polytome runs resumes it.`,
+volume that is not in the ledger as this target yet: look at it once by hand. Several are worked on at once. It ends
+with ctrl+c; what is being written then is stopped, and polytome runs resumes it.`,
 		Example: `  polytome dock --bench season.toml
   polytome dock --bench season.toml --target "North stick" --no-eject`,
 		Args: noArgs,
@@ -111,7 +111,8 @@ func (opt *dockOptions) run(cmd *cobra.Command, _ []string) error {
 		})
 	}
 	if isTerminal(os.Stdout) && !opt.asJSON && !opt.lines {
-		return dockview.Run(cmd.Context(), names, dockview.Options{Plain: prints.colours() == ui.ColoursNone, Work: work,
+		plain := prints.colours() == ui.ColoursNone
+		return dockview.Run(cmd.Context(), names, dockview.Options{Plain: plain, Work: work,
 			Rests: func(e dock.Event) { // the board shows it, too
 				_ = notify.Desktop(names[e.Slot]+": "+string(e.Phase), e.Say)
 			}})

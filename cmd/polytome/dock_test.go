@@ -101,6 +101,10 @@ func TestADockBringsWhatComesUpToDate(t *testing.T) {
 		pull(name)
 	}
 
+	plug("Unknown") // it is known as something else
+	ok(t, "plan", "--from", games, "--to", port("Unknown"), "--loader", "oxbow", "--as", "exfat")
+	pull("Unknown")
+
 	d := startDock(t, "--bench", file)
 	d.until("Fill", dock.Waiting)
 	plug("Fill")
@@ -112,7 +116,7 @@ func TestADockBringsWhatComesUpToDate(t *testing.T) {
 	plug("Look")
 	assert.Contains(t, d.until("Look", dock.Seen), "to do: 1 file to write")
 	plug("Unknown")
-	assert.Contains(t, d.until("Unknown", dock.NeedsYou), "this volume is not known yet")
+	assert.Contains(t, d.until("Unknown", dock.NeedsYou), "this volume is not known as Unknown yet")
 	for _, name := range []string{"Ask", "Look", "Unknown"} {
 		assert.NoFileExists(t, filepath.Join(port(name), "oxbow/play/wren8/Ropewalk.w8"))
 	}

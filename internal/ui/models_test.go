@@ -48,7 +48,8 @@ func TestWhatIsBuiltInStandsInGamesAndFit(t *testing.T) {
 	assert.Contains(t, flat(a), "PIPIT MINI NORTH 19 titles built in")
 	assert.Contains(t, line(a, "LAP_05060"), "built in")
 	for range 30 {
-		if strings.Contains(line(a, "Saltmarsh Symphony"), "built in") || strings.Contains(line(a, "LAP_04420"), "▌") {
+		if strings.Contains(line(a, "Saltmarsh Symphony"), "built in") ||
+			strings.Contains(line(a, "LAP_04420"), "▌") {
 			break
 		}
 		press(a, "up")

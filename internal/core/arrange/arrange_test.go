@@ -34,7 +34,8 @@ func TestAListIsDividedAsItIsWished(t *testing.T) {
 			"K-Örn": "Titles 005-008"}},
 		{"parts:6", map[string]string{}}, // they are no more than one section
 		{"one:New here", map[string]string{"K-Tin Harbour": "New here", "K-alder weir": "New here",
-			"K-Copper Tide": "New here", "K-4 Bells": "New here", "K-Clockwork Ferry": "New here", "K-Örn": "New here"}},
+			"K-Copper Tide": "New here", "K-4 Bells": "New here", "K-Clockwork Ferry": "New here",
+			"K-Örn": "New here"}},
 	} {
 		w, err := arrange.ParseSections(tc.wish)
 		require.NoError(t, err, tc.wish)

@@ -61,8 +61,8 @@ type Listed struct {
 	Platform string `json:"platform,omitempty"`
 	Path     string `json:"path"`
 	Starts   bool   `json:"starts"` // false when a finding keeps it from starting
-	// Section is the part of the list that it is shown in, "" for the list itself, and Place where, 0 for where its name
-	// has it.
+	// Section is the part of the list that it is shown in, "" for the list itself, and Place where, 0 for where its
+	// name has it.
 	Section   string `json:"section,omitempty"`
 	Place     int    `json:"place,omitempty"`
 	Favourite bool   `json:"favourite,omitempty"`

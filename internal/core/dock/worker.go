@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"polytome/internal/core/bench"
@@ -34,12 +35,15 @@ type Worker struct {
 	Journal *journal.Journal
 	// Eject makes a target safe to unplug; nil where the dock does not.
 	Eject func(ctx context.Context, at string) (say string, err error)
+
+	once sync.Once
+	past []ledger.Volume // as the ledger was when the dock began: it is asked all the time
 }
 
 // Probe finds out what is in a slot.
 func (w *Worker) Probe(ctx context.Context, slot int) (id string, ok bool) {
-	past, _ := w.Ledger.All() // what of it cannot be read is unknown, and left alone
-	return survey.Present(ctx, w.Bench, w.Slots[slot], past)
+	w.once.Do(func() { w.past, _ = w.Ledger.All() }) // what of it cannot be read is unknown, and left alone
+	return survey.Present(ctx, w.Bench, w.Slots[slot], w.past)
 }
 
 // Work does what is to be done with what has come to a slot.
@@ -59,11 +63,11 @@ func (w *Worker) Work(ctx context.Context, slot int, report func(Report)) Report
 	if err != nil {
 		return Report{Phase: Failed, Say: err.Error()}
 	}
-	if id, _ := s.VolumeID(); id == "" || !w.knows(id) {
+	if id, _ := s.VolumeID(); id == "" || !w.knows(id, t.Name) {
 		return Report{
 			Phase: NeedsYou,
-			Say: "this volume is not known yet: look at it once, on the screen or with polytome plan, so that the dock does not " +
-				"take another volume for it",
+			Say: "this volume is not known as " + t.Name + " yet: look at it once, on the screen or with polytome " +
+				"plan, so that the dock does not take another one for it",
 		}
 	}
 	if err := s.Note(ctx, w.Ledger, survey.Noted{}); err != nil {
@@ -88,10 +92,11 @@ func (w *Worker) Work(ctx context.Context, slot int, report func(Report)) Report
 	return w.fill(ctx, s, p, n, cache, report)
 }
 
-// knows reports whether a volume was looked at before, by hand.
-func (w *Worker) knows(id string) bool {
-	_, err := w.Ledger.Volume(id)
-	return err == nil
+// knows reports whether a volume was looked at as a target before, by hand: another target's stick may be plugged in at
+// the same place.
+func (w *Worker) knows(id, target string) bool {
+	v, err := w.Ledger.Volume(id)
+	return err == nil && v.Target == target
 }
 
 // waits says why a plan is not carried out without a person; "" for nothing.

@@ -36,8 +36,8 @@ type Volume struct {
 	Model      string   `json:"model,omitempty"`
 	Bench      string   `json:"bench,omitempty"` // the file, and the target of it, with which it was looked at last
 	Target     string   `json:"target,omitempty"`
-	// Seen is when it was looked at last, Written when a run of Polytome last wrote to it, and Changed when it was first
-	// seen with other contents than the last time without such a run; zero for never.
+	// Seen is when it was looked at last, Written when a run of Polytome last wrote to it, and Changed when it was
+	// first seen with other contents than the last time without such a run; zero for never.
 	Seen    time.Time `json:"seen"`
 	Written time.Time `json:"written,omitzero"`
 	Changed time.Time `json:"changed-elsewhere,omitzero"`
@@ -92,20 +92,6 @@ func (v *Volume) Where() string {
 	return "in " + strings.TrimPrefix(v.Place, "in ")
 }
 
-// Is reports whether a title of a bench is one that lies on a volume: by its ID, its key, or, where it has no ID, by its
-// name.
-func (x *Title) Is(t *title.Title) bool {
-	switch {
-	case x.Platform != "" && t.Platform != x.Platform:
-		return false
-	case x.Key != "" && x.Key == t.Key:
-		return true
-	case t.ID != "" && x.ID != "":
-		return strings.EqualFold(t.ID, x.ID)
-	}
-	return t.ID == "" && strings.EqualFold(t.Name, x.Name)
-}
-
 // A Hit is a title on a volume.
 type Hit struct {
 	Volume *Volume
@@ -119,7 +105,8 @@ func Where(all []Volume, query string) (hits []Hit) {
 		for k := range all[i].Titles {
 			t := &all[i].Titles[k]
 			text := strings.ToLower(t.ID + " " + t.Name)
-			if len(words) > 0 && !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(text, w) }) {
+			lacks := func(w string) bool { return !strings.Contains(text, w) }
+			if len(words) > 0 && !slices.ContainsFunc(words, lacks) {
 				hits = append(hits, Hit{&all[i], t})
 			}
 		}
@@ -129,16 +116,6 @@ func Where(all []Volume, query string) (hits []Hit) {
 			b.Volume.Seen.Compare(a.Volume.Seen))
 	})
 	return hits
-}
-
-// Holding are the volumes that hold a title of a bench.
-func Holding(all []Volume, t *title.Title) (on []*Volume) {
-	for i := range all {
-		if slices.ContainsFunc(all[i].Titles, func(x Title) bool { return x.Is(t) }) {
-			on = append(on, &all[i])
-		}
-	}
-	return on
 }
 
 // Before is the volume that was seen at the address of another one before that was; nil for none. Then somebody plugged
@@ -179,7 +156,8 @@ func NewIndex(all []Volume) *Index {
 	return x
 }
 
-// On are the volumes that hold a title; see [Title.Is].
+// On are the volumes that hold a title of a bench: by its key there, by its platform and ID, or, where it has no ID, by
+// its name.
 func (x *Index) On(t *title.Title) (on []*Volume) {
 	add := func(more []*Volume) {
 		for _, v := range more {

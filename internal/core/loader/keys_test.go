@@ -97,7 +97,8 @@ func TestWrongValuesAreReported(t *testing.T) {
 	for i, c := range []struct{ file, from, to, want string }{
 		{"bellows", `added = "bellows/own.lst"
 editions = ["north"]`, `editions = ["nort"]`, `unknown edition "nort": did you mean "north"?`},
-		{"bellows", `added = "bellows/own.lst"`, `added = "../own.lst"`, `the path "../own.lst" leads out of the target`},
+		{"bellows", `added = "bellows/own.lst"`, `added = "../own.lst"`,
+			`the path "../own.lst" leads out of the target`},
 		{"bellows", `most-titles = 150`, `room = -1`, "a size cannot be negative"},
 		{"bellows", `syntax = "toml"
 locked-by = "locked"`, `locked-by = "locked"`, "needs the key syntax"},

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"strings"
 	"time"
 
 	"polytome/internal/core/bench"
@@ -182,13 +183,7 @@ func (s *Survey) DeletedNote() string {
 	if n == 0 {
 		return ""
 	}
-	out, more := "", ""
-	for k, name := range names {
-		if k > 0 {
-			out += ", "
-		}
-		out += name
-	}
+	more := ""
 	if n > len(names) {
 		more = ", …"
 	}
@@ -196,6 +191,7 @@ func (s *Survey) DeletedNote() string {
 	if n == 1 {
 		were = "was"
 	}
-	return fmt.Sprintf("%s %s deleted on %s, and %s not copied again: %s%s. Select what you want back, or use --copy-deleted.",
-		size.Count(n, "title"), were, s.Config.Name, map[bool]string{true: "is", false: "are"}[n == 1], out, more)
+	return fmt.Sprintf("%s %s deleted on %s, and %s not copied again: %s%s. "+
+		"Select what you want back, or use --copy-deleted.",
+		size.Count(n, "title"), were, s.Config.Name, map[bool]string{true: "is", false: "are"}[n == 1], strings.Join(names, ", "), more)
 }

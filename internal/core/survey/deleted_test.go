@@ -52,7 +52,8 @@ func TestWhatWasDeletedAtTheConsoleIsNotPutBackSilently(t *testing.T) {
 		s := w.look(0)
 		assert.True(t, s.Gone(i))
 		assert.Equal(t, fit.Deleted, s.Sheet.Verdict(i).Kind)
-		assert.Equal(t, "1 title was deleted on stick, and is not copied again: Mosswick. Select what you want back, or use --copy-deleted.",
+		assert.Equal(t, "1 title was deleted on stick, and is not copied again: Mosswick. "+
+			"Select what you want back, or use --copy-deleted.",
 			s.DeletedNote())
 		assert.Contains(t, s.Sheet.Explain(i).Say, "deleted at the console")
 		w.fillOnce(0)

@@ -40,8 +40,8 @@ func (s *Survey) VolumeID() (id string, kind ledger.Kind) {
 
 // A Noted is what else is known of a target that a ledger shall remember.
 type Noted struct {
-	// Done is a plan that was carried out since the look, nil for none; Ours says that what the look found is as Polytome
-	// has left it.
+	// Done is a plan that was carried out since the look, nil for none; Ours says that what the look found is as
+	// Polytome has left it.
 	Done *plan.Plan
 	Ours bool
 	// Stale says that Polytome has written to it since the look, which is noted already: only the check is new.

@@ -86,7 +86,8 @@ type Look struct {
 	updates []plan.Update
 	// passwords are tried on archives that are read.
 	passwords []string
-	// favourites are titles that are marked as such where a list can have it; wanted are those that its sections are of.
+	// favourites are titles that are marked as such where a list can have it; wanted are those that its sections are
+	// of.
 	favourites bench.Keys
 	wanted     bench.Target
 	going      *fit.Sheet // while trees are laid: what goes at all, nil while that is not known

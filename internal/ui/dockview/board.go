@@ -234,7 +234,8 @@ func (m *board) field(n, w, h int) []string {
 	inner := w - 4
 	frame := func(s string) string { return t.Paint(fg, s) }
 	line := func(s string) string {
-		return frame(t.Glyph("│")) + " " + s + strings.Repeat(" ", max(0, inner-style.Width(s))) + " " + frame(t.Glyph("│"))
+		side := frame(t.Glyph("│"))
+		return side + " " + s + strings.Repeat(" ", max(0, inner-style.Width(s))) + " " + side
 	}
 	name := t.Clip(style.Clean(m.names[n]), inner-2)
 	out := []string{frame(t.Glyph("┌")+t.Glyph("─")) + " " + t.Bold(t.Text, name) + " " +

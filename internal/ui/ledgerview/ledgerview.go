@@ -197,15 +197,12 @@ func (m *Model) SetFilter(f string) {
 
 // Escape leaves the titles, or takes the filter back.
 func (m *Model) Escape() bool {
-	switch {
-	case m.lists.Side:
-		m.lists.Side = false
-	case m.filter != "":
-		m.SetFilter("")
-	default:
-		return false
+	if m.lists.Leave() {
+		return true
 	}
-	return true
+	had := m.filter != ""
+	m.SetFilter("")
+	return had
 }
 
 // Drawing is what paper shows of the panel: the card of the target that is shown.
@@ -462,7 +459,8 @@ func (m *Model) drawTitles(t *style.Theme, w, h int) []string {
 		if e.bad {
 			fg = t.Bad
 		}
-		out = append(out, t.Row(w, m.lists.Side && k == m.lists.Right.Cursor, style.Cell{Text: e.id, Width: id, FG: t.Dim},
+		at := m.lists.Side && k == m.lists.Right.Cursor
+		out = append(out, t.Row(w, at, style.Cell{Text: e.id, Width: id, FG: t.Dim},
 			style.Cell{Text: e.name, Width: name}, style.Cell{Text: size.Column(e.size), Width: bytes, Right: true},
 			style.Cell{Text: e.note, Width: note, FG: fg}))
 	}

@@ -115,15 +115,12 @@ func (m *Model) SetFilter(f string) {
 
 // Escape takes the filter back, or leaves the versions.
 func (m *Model) Escape() bool {
-	switch {
-	case m.lists.Side:
-		m.lists.Side = false
-	case m.filter != "":
-		m.SetFilter("")
-	default:
-		return false
+	if m.lists.Leave() {
+		return true
 	}
-	return true
+	had := m.filter != ""
+	m.SetFilter("")
+	return had
 }
 
 // Drawing is what paper shows of the panel: nothing of its own.
@@ -439,7 +436,8 @@ func (m *Model) versions(t *style.Theme, w, h int) []string {
 				note, fg = string(survey.Parted), t.Warn
 			}
 		}
-		out = append(out, t.Row(w, m.lists.Side && k == m.lists.Right.Cursor, style.Cell{Text: fmt.Sprint(v.Number), Width: 5,
+		at := m.lists.Side && k == m.lists.Right.Cursor
+		out = append(out, t.Row(w, at, style.Cell{Text: fmt.Sprint(v.Number), Width: 5,
 			Right: true},
 			style.Cell{Text: v.Modified().Local().Format("2006-01-02 15:04"), Width: 16, FG: t.Dim},
 			style.Cell{Text: v.Target, Width: 14}, style.Cell{Text: size.Format(v.Bytes()), Width: 10, Right: true},

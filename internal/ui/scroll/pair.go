@@ -19,6 +19,13 @@ func (p *Pair) Active() *List {
 	return &p.Left
 }
 
+// Leave goes back from the right list; it reports whether the cursor was there.
+func (p *Pair) Leave() bool {
+	had := p.Side
+	p.Side = false
+	return had
+}
+
 // Click moves the cursor to what was clicked, in lists that begin below so many rows.
 func (p *Pair) Click(x, y, above int) {
 	if p.split > 0 {

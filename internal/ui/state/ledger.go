@@ -25,8 +25,14 @@ type LedgerMsg struct {
 	ticket
 	volumes []ledger.Volume
 	err     error
-	ours    bool // it was noted that a target is as it was left here
-	say     string
+}
+
+// A NotedMsg is that something was written into the ledger: what is on a target, or what somebody said of a volume.
+type NotedMsg struct {
+	ticket
+	err  error
+	ours bool // it was noted that a target is as it was left here
+	say  string
 }
 
 // noteVolume has the ledger remember target n, as it was looked at or checked.
@@ -39,53 +45,64 @@ func (d *State) noteVolume(n int, more survey.Noted) tea.Cmd {
 	mine, ctx := d.begin(n, noting)
 	look, store := *t.Survey, d.Ledger
 	look.Sheet = t.Survey.Sheet.Clone()
-	return func() tea.Msg {
-		if err := look.Note(ctx, store, more); err != nil {
-			return LedgerMsg{ticket: mine, err: err}
-		}
-		all, err := store.All()
-		return LedgerMsg{mine, all, err, more.Ours, ""}
+	return func() tea.Msg { return NotedMsg{mine, look.Note(ctx, store, more), more.Ours, ""} }
+}
+
+// changeLedger has something be written into the ledger that somebody said.
+func (d *State) changeLedger(say string, do func(ledger.Store) error) tea.Cmd {
+	if d.goesOn(-1, changingLedger) {
+		d.Notice = "The ledger is being written: try again in a moment."
+		return nil
 	}
+	mine, _ := d.begin(-1, changingLedger)
+	store := d.Ledger
+	return func() tea.Msg { return NotedMsg{mine, do(store), false, say} }
+}
+
+// SetNoted says what became of writing into the ledger, which is read again: only the newest reading counts, so that
+// one that was begun before shows nothing older.
+func (d *State) SetNoted(m NotedMsg) tea.Cmd {
+	n, ok := d.end(m.ticket)
+	if !ok {
+		return nil
+	}
+	switch {
+	case m.err != nil && n < 0:
+		d.Notice = Sentence(m.err.Error())
+	case m.err != nil:
+		d.Remembered.Err = m.err
+		return nil
+	case m.say != "":
+		d.Notice = m.say
+	}
+	if m.ours && n >= 0 {
+		d.Targets[n].wrote = false
+	}
+	return d.ReadLedger()
 }
 
 // ReadLedger reads what the ledger knows.
-func (d *State) ReadLedger() tea.Cmd { return d.onLedger("", func(ledger.Store) error { return nil }) }
-
-// onLedger changes something in the ledger, and reads it.
-func (d *State) onLedger(say string, do func(ledger.Store) error) tea.Cmd {
+func (d *State) ReadLedger() tea.Cmd {
 	if d.Ledger.Dir == "" {
 		return nil
 	}
 	mine, _ := d.begin(-1, readingLedger)
 	store := d.Ledger
 	return func() tea.Msg {
-		if err := do(store); err != nil {
-			return LedgerMsg{ticket: mine, err: err}
-		}
 		all, err := store.All()
-		return LedgerMsg{mine, all, err, false, say}
+		return LedgerMsg{mine, all, err}
 	}
 }
 
-// SetLedger takes over what the ledger knows.
+// SetLedger takes over what the ledger knows. What of it cannot be read is said once.
 func (d *State) SetLedger(m LedgerMsg) {
-	n, ok := d.end(m.ticket)
-	if !ok {
+	if _, ok := d.end(m.ticket); !ok {
 		return
 	}
-	if m.err != nil && m.volumes == nil {
-		if d.Remembered.Err = m.err; n < 0 {
-			d.Notice = Sentence(m.err.Error())
-		}
-		return
+	if m.err != nil && d.Remembered.Err == nil {
+		d.Notice = Sentence(m.err.Error())
 	}
 	d.Remembered = Remembered{m.volumes, ledger.NewIndex(m.volumes), m.err}
-	if m.ours && n >= 0 {
-		d.Targets[n].wrote = false
-	}
-	if m.say != "" {
-		d.Notice = m.say
-	}
 }
 
 // Here are the targets that are a volume and are connected now, by their numbers.
@@ -115,7 +132,7 @@ func (d *State) AskVolumeName(v ledger.Volume) {
 			if name == "" {
 				say = "It has no name of its own."
 			}
-			return d.onLedger(say, func(s ledger.Store) error { return s.Name(v.ID, &name, nil) })
+			return d.changeLedger(say, func(s ledger.Store) error { return s.Name(v.ID, &name, nil) })
 		}})
 }
 
@@ -134,7 +151,7 @@ func (d *State) AskVolumePlace(v ledger.Volume) {
 			if place == "" {
 				say = "Nobody knows where " + v.Called() + " is kept."
 			}
-			return d.onLedger(say, func(s ledger.Store) error { return s.Name(v.ID, nil, &place) })
+			return d.changeLedger(say, func(s ledger.Store) error { return s.Name(v.ID, nil, &place) })
 		}})
 }
 
@@ -142,7 +159,7 @@ func (d *State) AskVolumePlace(v ledger.Volume) {
 func (d *State) ForgetVolume(v ledger.Volume) {
 	d.Agree(fmt.Sprintf("Forget what is on %s?", v.Called()),
 		"the volume itself is not touched, and is remembered again when it is looked at", func() tea.Cmd {
-			return d.onLedger(v.Called()+" is forgotten.", func(s ledger.Store) error { return s.Forget(v.ID) })
+			return d.changeLedger(v.Called()+" is forgotten.", func(s ledger.Store) error { return s.Forget(v.ID) })
 		})
 }
 

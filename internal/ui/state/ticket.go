@@ -27,6 +27,7 @@ const (
 	savesWork // on the saves of a target
 	noting    // in the ledger what is on a target
 	readingLedger
+	changingLedger
 	works // how many there are
 )
 

@@ -30,6 +30,8 @@ func (d *State) Update(msg tea.Msg) (t Taken, ok bool) {
 	case KeptMsg:
 		d.SetKept(msg)
 		t.Refresh = true
+	case NotedMsg:
+		t.Cmd = d.SetNoted(msg)
 	case LedgerMsg:
 		d.SetLedger(msg)
 		t.Refresh = true
