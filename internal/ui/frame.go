@@ -253,8 +253,8 @@ func (a *app) help(w, h int) []string {
 	return t.Block(out, w, h)
 }
 
-// fewLines are the keys of every screen in as few lines as can be: one for all stages, one for two panels, and the names
-// alone.
+// fewLines are the keys of every screen in as few lines as can be: one for all stages, one for two panels, and the
+// names alone.
 func (a *app) fewLines() []state.Action {
 	all := []state.Action{state.Do(fmt.Sprintf("1-%d", len(a.stages)), "the stages, in their order", nil)}
 	var panel *state.Action // that has its line to itself yet

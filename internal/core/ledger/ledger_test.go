@@ -55,7 +55,8 @@ func TestWhatLiesInTheDrawerIsFound(t *testing.T) {
 	assert.Len(t, x.On(&title.Title{Key: "other", ID: "vsp-1", Platform: "vesper"}), 2)
 	assert.Empty(t, x.On(&title.Title{Key: "other", ID: "VSP-1", Platform: "siskin"}))
 	assert.Len(t, x.On(&title.Title{Key: "VSP-2", ID: "VSP-2", Name: "Mosswick", Platform: "vesper"}), 1)
-	assert.Len(t, x.On(&title.Title{Key: "file", Name: "mosswick", Platform: "vesper"}), 1, "one without an ID, by name")
+	assert.Len(t, x.On(&title.Title{Key: "file", Name: "mosswick", Platform: "vesper"}), 1,
+		"one without an ID, by name")
 
 	for _, word := range []string{"hall 3", "VOL-1"} {
 		v, err := ledger.Find(all, word)

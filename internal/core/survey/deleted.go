@@ -193,5 +193,6 @@ func (s *Survey) DeletedNote() string {
 	}
 	return fmt.Sprintf("%s %s deleted on %s, and %s not copied again: %s%s. "+
 		"Select what you want back, or use --copy-deleted.",
-		size.Count(n, "title"), were, s.Config.Name, map[bool]string{true: "is", false: "are"}[n == 1], strings.Join(names, ", "), more)
+		size.Count(n, "title"), were, s.Config.Name, map[bool]string{true: "is", false: "are"}[n == 1],
+		strings.Join(names, ", "), more)
 }

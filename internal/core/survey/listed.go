@@ -20,8 +20,8 @@ func (s *Survey) ListedTitle(l *check.Listed) (i int, ok bool) {
 	return 0, false
 }
 
-// listedTitles are the titles by the paths at which lists have them: the name of the loader, a zero byte, and the folded
-// path.
+// listedTitles are the titles by the paths at which lists have them: the name of the loader, a zero byte, and the
+// folded path.
 func (s *Survey) listedTitles() map[string]int {
 	out, fold := make(map[string]int, 2*len(s.Titles)), s.Facts.Filesystem.Fold
 	for i := range s.Titles {

@@ -50,8 +50,8 @@ func (m *Model) top() int {
 	return 0
 }
 
-// placeable reports whether a line of the list can be moved, and can be in a section. It is worked out once for the line
-// under the cursor, as there may be many titles.
+// placeable reports whether a line of the list can be moved, and can be in a section. It is worked out once for the
+// line under the cursor, as there may be many titles.
 func (m *Model) placeable(l *check.Listed) (place, section bool) {
 	s := m.d.Current()
 	if l == nil || s == nil || l.BuiltIn {

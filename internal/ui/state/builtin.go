@@ -35,7 +35,8 @@ func (d *State) builtIn() (out []BuiltIn) {
 	return out
 }
 
-// addBuiltIn lists what is built into consoles below the titles, where these are grouped by platform, or found by words.
+// addBuiltIn lists what is built into consoles below the titles, where these are grouped by platform, or found by
+// words.
 func (r *TitleRows) addBuiltIn() {
 	if r.order != 0 || r.only != nil {
 		return
