@@ -41,13 +41,13 @@ func (l *Lane) makeAhead(ctx context.Context, steps []int) *ahead {
 	ctx, stop := context.WithCancel(ctx)
 	a := &ahead{made: map[int]chan picture{}, stop: stop}
 	type wanted struct {
-		spec *shape.Spec
+		step int
 		made chan picture
 	}
 	next := make(chan wanted, len(fitted))
 	for _, i := range fitted {
 		a.made[i] = make(chan picture, 1)
-		next <- wanted{l.job.Plan.Steps[i].Make, a.made[i]}
+		next <- wanted{i, a.made[i]}
 	}
 	close(next)
 	for range min(runtime.GOMAXPROCS(0), len(fitted)) {
@@ -60,7 +60,7 @@ func (l *Lane) makeAhead(ctx context.Context, steps []int) *ahead {
 				}
 				var p picture
 				p.err = parallel.Safely(func() (err error) {
-					p.content, err = opener.Make(ctx, w.spec)
+					p.content, err = l.shared(ctx, w.step, &opener)
 					return err
 				})
 				w.made <- p
@@ -108,5 +108,5 @@ func (t *task) open(ctx context.Context) (target.Content, error) {
 			}
 		}
 	}
-	return t.opener.Make(ctx, t.s.Make)
+	return t.l.shared(ctx, t.i, t.opener)
 }

@@ -33,6 +33,8 @@ type Lane struct {
 	facts   target.Facts // of the target when it was opened first
 	opener  source.Opener
 	kept    *keeper
+
+	wants []uint64 // by what the files of the steps are known that are still to be written; see [sharing]
 }
 
 // errSkipped is the cause with which a step is cancelled that is skipped while it runs.
@@ -54,6 +56,7 @@ func newLane(j Job) *Lane {
 	l := &Lane{job: j, stop: func() {}, asked: make(chan func(*course)), delivered: make(chan struct{}),
 		ended: make(chan struct{}), opener: source.Opener{Passwords: j.Passwords, Allowed: j.Allowed}}
 	l.limit.rate.Store(j.Limit)
+	l.wants = wantedBy(j.Plan)
 	go l.keep(newCourse(l))
 	return l
 }
@@ -202,6 +205,9 @@ func (l *Lane) lose(err error) { l.ask(func(c *course) { c.lost = err }) }
 // letGo closes everything. What goes wrong with that is a failure of the run: the last bytes may not have arrived.
 func (l *Lane) letGo() {
 	_ = l.opener.Close() // of what was read
+	for i := range l.wants {
+		l.unwanted(i)
+	}
 	if l.kept != nil {
 		if err := l.kept.to.Close(); err != nil {
 			l.failed("closing the folder with what was kept: " + err.Error())

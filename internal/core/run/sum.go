@@ -130,7 +130,7 @@ func readBlocks(ctx context.Context, c target.Content, t turn, out chan<- block)
 		}
 		b := block{off: off, n: n}
 		if dataStart < off+n { // some of the block is data
-			if !mine && t != nil {
+			if !mine && t != nil && !inMemory(c, off) {
 				if err := t.take(ctx); err != nil {
 					return err
 				}
@@ -183,6 +183,12 @@ func readBlocks(ctx context.Context, c target.Content, t turn, out chan<- block)
 		off += n
 	}
 	return ctx.Err()
+}
+
+// inMemory reports whether the bytes of a content can be had without reading.
+func inMemory(c target.Content, off int64) bool {
+	l, ok := c.(*lot)
+	return ok && l.c.has(off)
 }
 
 // ended reports whether content of which only the most was known has come to its end.

@@ -47,8 +47,10 @@ func (t *task) end(ctx context.Context, sum string, err error) {
 	})
 	switch {
 	case err == nil:
+		l.unwanted(t.i)
 		l.emit(Event{Kind: Done, Bytes: t.bytes, Sum: sum}, t.i)
 	case errors.Is(cause, errSkipped):
+		l.unwanted(t.i)
 		l.emit(Event{Kind: Skipped}, t.i)
 	case cause != nil: // the run was stopped
 		if t.half {
@@ -96,6 +98,7 @@ func (t *task) passes(ctx context.Context, err error) bool {
 // fail has the step have failed.
 func (t *task) fail(ctx context.Context, err error) {
 	var dep *DependentError
+	t.l.unwanted(t.i)
 	t.l.emit(Event{Kind: Failed, Say: advise(err), Dependent: errors.As(err, &dep)}, t.i)
 	if errors.Is(err, target.ErrReadOnly) || errors.Is(err, target.ErrGone) {
 		if lost := t.lostTarget(ctx, err); lost != nil {
