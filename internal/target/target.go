@@ -46,8 +46,8 @@ type Facts struct {
 	Free     int64  `json:"free"`            // bytes that can still be filled
 	Cluster  int64  `json:"cluster"`         // allocation unit in bytes
 	Label    string `json:"label,omitempty"` // of the volume, "" where it is not reported
-	// Volume is what the volume is known by, wherever it is plugged in: its serial number or UUID, or [Fixed]. "" for
-	// one that cannot be distinguished from others in its place.
+	// Volume is what the volume is known by, wherever it is plugged in: its serial number or UUID, with [Inside] and the
+	// folder for a target that is in one; or [Fixed]. "" for one that cannot be distinguished from others in its place.
 	Volume string `json:"volume,omitempty"`
 	// Network is the kind of network filesystem that a mounted folder is from, "" for none.
 	Network string `json:"network,omitempty"`
@@ -59,6 +59,14 @@ type Facts struct {
 
 // Fixed is what a volume is known by that nobody plugs in: it is always at its address.
 const Fixed = "fixed"
+
+// Inside stands behind what a volume is known by where the target is a folder in it, and before that folder.
+const Inside = ":"
+
+// Plugged reports whether the target is a whole volume that can be recognised wherever it is plugged in.
+func (f Facts) Plugged() bool {
+	return f.Volume != "" && f.Volume != Fixed && !strings.Contains(f.Volume, Inside)
+}
 
 // Space is an amount of the space for files in words, such as its capacity.
 func (f Facts) Space(bytes int64) string {

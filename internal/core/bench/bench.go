@@ -53,9 +53,14 @@ type Source struct {
 type Target struct {
 	id ID
 
-	Name   string `toml:"name"`
-	At     string `toml:"at"`
-	Loader string `toml:"loader"`
+	Name string `toml:"name"`
+	At   string `toml:"at"`
+	// Like is the name of another target whose choices and setup this one has; "" for its own. Such targets are a set.
+	Like string `toml:"like,omitempty"`
+	// Stick is what the volume is known by that is the target, wherever it is mounted: its serial number or UUID. No
+	// other volume is taken for it. "" for whatever is at the address.
+	Stick  string `toml:"stick,omitempty"`
+	Loader string `toml:"loader,omitempty"`
 	// Also are further loaders that read from the same target. A title is for the first that takes it.
 	Also     []string `toml:"also-for,omitempty"`
 	Via      string   `toml:"via,omitempty"`      // "" for the loader's usual one
@@ -99,7 +104,7 @@ type Target struct {
 	// Leaving are paths on the target that shall go, Replace those that may be written over.
 	Removing   []string `toml:"removing,omitempty"`
 	Replace    []string `toml:"replace,omitempty"`
-	Everything bool     `toml:"everything"` // all titles are wanted, but for Without
+	Everything bool     `toml:"everything,omitempty"` // all titles are wanted, but for Without
 	Without    Keys     `toml:"without,omitempty"`
 	Titles     Keys     `toml:"titles,omitempty"` // what is wanted when not everything is
 	// CopyAgain are titles that were deleted on the target and shall be there again.

@@ -139,8 +139,8 @@ func TestTheLastGoodVersionIsKept(t *testing.T) {
 	good, err := os.ReadFile(file)
 	require.NoError(t, err)
 
-	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(good), "everything = false",
-		"evrything = false", 1)), 0o644))
+	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(good), "titles = ",
+		"evrything = false\ntitles = ", 1)), 0o644))
 	_, err = bench.Open(file, state)
 	require.ErrorContains(t, err, `evrything": did you mean "everything"?`)
 	require.ErrorContains(t, err, `did you mean "everything"?`)

@@ -54,16 +54,26 @@ func Load(file string) (*Bench, error) {
 	if b.Format != FormatVersion {
 		fail("format", "a bench starts with its format: format = %d", FormatVersion)
 	}
+	b.spreadAll(fail, note)
 	names := map[string]bool{}
 	for i := range b.Targets {
 		p, at := &b.Targets[i], fmt.Sprintf("target.%d", i)
-		if p.Name == "" || p.At == "" || p.Loader == "" {
+		if p.Name == "" || p.At == "" || p.Loader == "" && p.Like == "" {
 			fail(at, "a target needs a name, an address (at) and a loader")
 		}
 		if names[strings.ToLower(p.Name)] {
 			fail(at+".name", "two targets are named %q", p.Name)
 		}
 		names[strings.ToLower(p.Name)] = true
+		if k := slices.IndexFunc(b.Targets[:i], func(o Target) bool { return o.Stick == p.Stick }); p.Stick != "" && k >= 0 {
+			fail(at+".stick", "this stick is %s already", b.Targets[k].Name)
+		}
+		if p.Like != "" { // the rest stands in the first of its set
+			if p.Carries != "" {
+				fail(at+".carries-covers-of", "%s is like %s, and cannot carry covers beside", p.Name, p.Like)
+			}
+			continue
+		}
 		if p.Capacity < 0 || p.Rate < 0 || p.Reserve < 0 || p.Cluster < 0 {
 			fail(at, "capacity, rate, reserve and cluster cannot be negative")
 		}

@@ -48,7 +48,7 @@ func (b *Bench) Save() error {
 	if b.state.holder != nil && b.state.holder.other != "" {
 		return ErrReadOnly
 	}
-	text, err := toml.Marshal(b)
+	text, err := toml.Marshal(b.written())
 	if err != nil {
 		return fmt.Errorf("saving the bench: %w", err)
 	}

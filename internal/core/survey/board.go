@@ -117,7 +117,7 @@ func (b Board) Distribute(be *bench.Bench, titles []int) *Sharing {
 	p := &distribute.Problem{Free: make([]int64, len(b)), Items: make([]distribute.Item, len(titles))}
 	ranks := be.Ranks(b.titles())
 	for n, s := range b {
-		if s == nil || s.Away != nil || s.carries != nil {
+		if !b.takes(be, n) {
 			continue
 		}
 		portion, slack := s.Sheet.Portions()
@@ -308,7 +308,7 @@ func (b Board) leftWhy(i int, free []int64, portions []func(int) int64) string {
 // Apply takes homes over as the choices of a bench. Titles stay wanted where they are already.
 func (sh *Sharing) Apply(be *bench.Bench, b Board) {
 	for n, s := range b {
-		if s == nil || s.Away != nil || s.carries != nil {
+		if !b.takes(be, n) {
 			continue
 		}
 		var put, take []string
@@ -323,7 +323,15 @@ func (sh *Sharing) Apply(be *bench.Bench, b Board) {
 		}
 		be.Targets[n].Want(true, put...)
 		be.Targets[n].Want(false, take...)
+		be.Spread(n)
 	}
+}
+
+// takes reports whether titles are distributed to a target. Of a set, that is the first that is connected.
+func (b Board) takes(be *bench.Bench, n int) bool {
+	connected := func(n int) bool { return n < len(b) && b[n] != nil && b[n].Away == nil && b[n].carries == nil }
+	all := be.Alike(n)
+	return connected(n) && all[slices.IndexFunc(all, connected)] == n
 }
 
 // Wanted are the titles that are wanted at one target at least and that some loader concerns.

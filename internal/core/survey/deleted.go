@@ -25,7 +25,7 @@ func (s *Survey) hadName() string {
 	if s.Facts.Volume == "" || s.carries != nil {
 		return ""
 	}
-	return "had\x00" + s.dir + "\x00" + s.Facts.Volume
+	return "had\x00" + s.memory()
 }
 
 // recallHad finds out which titles were on the volume when it was looked at last, by their keys, with a path of each.

@@ -49,7 +49,8 @@ func options(b *bench.Bench, at string, c *bench.Target) run.Options {
 // Lies reports whether a run that is written down was at a target of a bench, as that is set up now.
 func Lies(r *journal.Run, b *bench.Bench, n int) bool {
 	p := &b.Targets[n]
-	return r.Bench == absolute(b.File()) && p.Name == r.Config.Name && absolute(b.Resolve(p.At)) == r.At
+	return r.Bench == absolute(b.File()) && p.Name == r.Config.Name &&
+		(absolute(b.Resolve(p.At)) == r.At || p.Stick != "" && p.Stick == r.Config.Stick)
 }
 
 // absolute is a path that holds in whatever folder the program is started; an address is one already.

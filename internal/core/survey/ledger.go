@@ -22,20 +22,27 @@ import (
 // VolumeID is what the ledger knows the target by: the volume that is in it, or its address where nothing is plugged
 // in; "" for one that cannot be distinguished from others in its place.
 func (s *Survey) VolumeID() (id string, kind ledger.Kind) {
-	switch s.Facts.Volume {
-	case "":
+	switch {
+	case s.Facts.Plugged():
+		return "vol-" + s.Facts.Volume, ledger.Drive
+	case s.Facts.Volume == "":
 		return "", ledger.Drive
-	case target.Fixed:
-		at, kind := s.dir, ledger.Folder
-		if protocol, _, _ := protocols.Parse(at); protocol != nil {
-			kind = ledger.Server
-		} else if abs, err := filepath.Abs(at); err == nil {
-			at = abs
-		}
-		sum := sha256.Sum256([]byte(at))
-		return "at-" + hex.EncodeToString(sum[:8]), kind
+	case s.Facts.Volume != target.Fixed:
+		return addressed(s.Facts.Volume), ledger.Folder
 	}
-	return "vol-" + s.Facts.Volume, ledger.Drive
+	at, kind := s.dir, ledger.Folder
+	if protocol, _, _ := protocols.Parse(at); protocol != nil {
+		kind = ledger.Server
+	} else if abs, err := filepath.Abs(at); err == nil {
+		at = abs
+	}
+	return addressed(at), kind
+}
+
+// addressed is what the ledger knows something by that has an address.
+func addressed(at string) string {
+	sum := sha256.Sum256([]byte(at))
+	return "at-" + hex.EncodeToString(sum[:8])
 }
 
 // A Noted is what else is known of a target that a ledger shall remember.

@@ -56,7 +56,19 @@ func (s *Survey) list(ctx context.Context, cache *scancache.Store) error {
 
 // cacheName tells the target from others, and from itself when it is declared to be another.
 func (s *Survey) cacheName() string {
-	return fmt.Sprintf("%s\x00%s\x00%d\x00%d", s.dir, s.Config.As, s.Config.Capacity, s.Config.Cluster)
+	at := s.dir
+	if s.Config.Stick != "" { // wherever it is plugged in
+		at = "volume\x00" + s.Config.Stick
+	}
+	return fmt.Sprintf("%s\x00%s\x00%d\x00%d", at, s.Config.As, s.Config.Capacity, s.Config.Cluster)
+}
+
+// memory is what is remembered of the target under: its volume where that can be recognised, or its address.
+func (s *Survey) memory() string {
+	if s.Facts.Volume != "" && s.Facts.Volume != target.Fixed {
+		return "volume\x00" + s.Facts.Volume
+	}
+	return s.dir
 }
 
 // A snapshot is a listing with the stamp that checks it fresh.

@@ -55,13 +55,44 @@ func OpenTarget(ctx context.Context, at string, c bench.Target, p *loader.Profil
 	case err != nil:
 		return nil, err
 	case protocol == nil:
-		return folder.Open(at, folder.Options{Filesystem: c.As, Capacity: int64(c.Capacity), Cluster: int64(c.Cluster)})
+		return openFolder(ctx, at, c)
 	}
 	o, err := Settings(protocol, a, c, p)
 	if err != nil {
 		return nil, err
 	}
 	return protocol.Open(ctx, a, o)
+}
+
+// openFolder opens a folder of this computer. One that is a stick which is known is opened where that is mounted now,
+// and no other one is taken for it.
+func openFolder(ctx context.Context, at string, c bench.Target) (target.Target, error) {
+	if c.Stick != "" {
+		if now, ok := folder.Plugged(c.Stick); ok {
+			at = now
+		}
+	}
+	t, err := folder.Open(at, folder.Options{Filesystem: c.As, Capacity: int64(c.Capacity), Cluster: int64(c.Cluster)})
+	if err != nil || c.Stick == "" {
+		return t, err
+	}
+	f, err := t.Facts(ctx, []target.Entry{})
+	if err == nil {
+		err = otherStick(c, f)
+	}
+	if err != nil {
+		_ = t.Close()
+		return nil, err
+	}
+	return t, nil
+}
+
+// otherStick says that something is not the stick that a target is; nil where it is.
+func otherStick(c bench.Target, f target.Facts) error {
+	if c.Stick == "" || f.Volume == c.Stick {
+		return nil
+	}
+	return fmt.Errorf("its stick (%s) is not plugged in: %w", c.Stick, target.ErrGone)
 }
 
 // ServedAs is how an export of this computer is made that a bench declares.

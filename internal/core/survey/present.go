@@ -26,7 +26,7 @@ const knock = 2 * time.Second
 // that is not known. Past are the volumes of the ledger: an empty folder in which a stick is mounted at other times is
 // no target.
 func Present(ctx context.Context, b *bench.Bench, n int, past []ledger.Volume) (id string, ok bool) {
-	at := b.Resolve(b.Targets[n].At)
+	at := b.Address(n)
 	if a, is := drive.ParseAddress(at); is {
 		if _, err := os.Stat(a.Drive); err == nil {
 			return "", true
@@ -64,10 +64,10 @@ func Present(ctx context.Context, b *bench.Bench, n int, past []ledger.Volume) (
 	}
 	defer t.Close()
 	f, err := t.Facts(ctx, []target.Entry{})
-	if err != nil {
+	if err != nil || otherStick(b.Targets[n], f) != nil {
 		return "", false
 	}
-	unmounted := f.Volume == target.Fixed && slices.ContainsFunc(past, func(v ledger.Volume) bool {
+	unmounted := !f.Plugged() && slices.ContainsFunc(past, func(v ledger.Volume) bool {
 		return v.Kind == ledger.Drive && v.Address == at
 	})
 	return f.Volume, !unmounted

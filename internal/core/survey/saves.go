@@ -82,7 +82,12 @@ func (s *Survey) Unkept() (out []saves.Save) {
 }
 
 // place is where the saves of the target are, for the vault.
-func (s *Survey) place() saves.Place { return saves.Place{Name: s.Config.Name, ID: absolute(s.dir)} }
+func (s *Survey) place() saves.Place {
+	if s.Config.Stick != "" { // wherever it is plugged in
+		return saves.Place{Name: s.Config.Name, ID: "volume:" + s.Config.Stick}
+	}
+	return saves.Place{Name: s.Config.Name, ID: absolute(s.dir)}
+}
 
 // KeepSaves keeps the saves that are on the target now, and returns how many, and how many of them are new or changed.
 func (s *Survey) KeepSaves(ctx context.Context, why string) (all, fresh int, err error) {

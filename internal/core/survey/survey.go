@@ -123,7 +123,7 @@ type Options struct {
 // judged by what was on it last, where that is remembered, and [Survey.Away] says so.
 func Take(ctx context.Context, b *bench.Bench, n int, titles []title.Title, o Options) (*Survey, error) {
 	s := &Survey{Config: b.Targets[n], Look: &Look{Titles: titles, set: o.Set, reached: &reached{},
-		dir:   b.Resolve(b.Targets[n].At),
+		dir:   b.Address(n),
 		trees: map[string]*fit.Loader{}, strange: map[string]bool{}, small: &sync.Map{},
 		passwords: slices.Clone(b.Passwords)}}
 	if err := s.profiles(b); err != nil {

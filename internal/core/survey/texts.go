@@ -145,7 +145,7 @@ func (s *Survey) readCovers() {
 // remembered are the texts that were last written to the target.
 func (s *Survey) remembered(cache *scancache.Store) {
 	if cache != nil {
-		s.last, _ = cache.Written(s.dir)
+		s.last, _ = cache.Written(s.memory())
 	}
 }
 
@@ -153,6 +153,6 @@ func (s *Survey) remembered(cache *scancache.Store) {
 // rule wants otherwise later. Where it cannot be remembered, such texts are left alone.
 func (s *Survey) Wrote(cache *scancache.Store, texts map[string]string) {
 	if cache != nil {
-		_ = cache.PutWritten(s.dir, texts)
+		_ = cache.PutWritten(s.memory(), texts)
 	}
 }

@@ -213,6 +213,7 @@ func (s *Survey) Another(ctx context.Context, be *bench.Bench, n int) (*Survey, 
 		}
 	}
 	p := &b.Targets[n]
+	p.Like, p.Stick = "", ""
 	p.Everything, p.Titles, p.Without, p.Removing, p.Replace, p.DeleteOthers = false, nil, nil, nil, nil, false
 	p.Want(true, left...)
 	c.Config = *p

@@ -99,7 +99,10 @@ func (p *Target) Facts(ctx context.Context, listed []target.Entry) (target.Facts
 		return target.Facts{}, fmt.Errorf("finding the device of %s: %w", p.dir, err)
 	}
 	f := target.Facts{Filesystem: m.filesystem, Capacity: m.capacity, Free: m.free, Cluster: m.cluster, Label: m.label,
-		Volume: m.volume, Network: m.network}
+		Volume: volumeOf(p.dir), Network: m.network}
+	if m.network != "" { // at an address of its own
+		f.Volume = target.Fixed
+	}
 	if p.declared.Name != "" {
 		f.Filesystem, f.Declared, f.Label = p.declared, true, ""
 		f.Cluster = p.declared.Cluster(f.Capacity)

@@ -19,7 +19,6 @@ type mount struct {
 	filesystem              target.Filesystem
 	capacity, free, cluster int64 // bytes
 	label                   string
-	volume                  string // what it is known by; see [target.Facts]
 	network                 string // the kind of network filesystem, "" for none
 	syncs                   bool   // all of it can be flushed at once
 }
@@ -34,16 +33,11 @@ func mountOf(dir string) (mount, error) {
 		unit = st.Bsize
 	}
 	m := mount{capacity: int64(st.Blocks) * unit, free: int64(st.Bavail) * unit, cluster: unit}
-	kind, source, at := mountedKind(dir)
+	kind, source, _ := mountedKind(dir)
 	if slices.Contains(networks, kind) {
 		m.network = strings.TrimPrefix(kind, "fuse.")
 	}
 	// which would have nothing flushed, and report no error
-	m.volume = linked("/dev/disk/by-uuid", source)
-	if real, err := filepath.EvalSymlinks(dir); m.volume == "" && (m.network != "" || err == nil && real != at) {
-		m.volume = target.Fixed
-	}
-	m.volume = strings.ToLower(strings.ReplaceAll(m.volume, "-", ""))
 	m.syncs = !strings.HasPrefix(kind, "fuse") && m.network == ""
 	if strings.HasPrefix(kind, "fuse") {
 		kind = probe(source, kind)

@@ -16,7 +16,7 @@ type mount struct {
 	filesystem              target.Filesystem
 	capacity, free, cluster int64  // bytes
 	label                   string // not reported on these systems
-	volume, network         string // nor are these
+	network                 string // nor is this
 	syncs                   bool
 }
 
@@ -57,3 +57,9 @@ func reserved(os.FileInfo, int64) int64 { return 0 }
 func Device(string) (id uint64, ok bool) { return 0, false }
 
 func deviceOf(*os.File) (id uint64, ok bool) { return 0, false }
+
+// volumeOf is not known here.
+func volumeOf(string) string { return "" }
+
+// Plugged finds no volume here.
+func Plugged(string) (dir string, ok bool) { return "", false }

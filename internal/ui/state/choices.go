@@ -33,6 +33,7 @@ func (d *State) Want(n int, titles []int) tea.Cmd {
 		keys[k] = d.Scan.Titles[i].Key
 	}
 	p.Want(put, keys...)
+	d.Bench.Spread(n)
 	p.BringBack(false, keys...)
 	for k, i := range titles {
 		if put && gone(i) {
@@ -55,13 +56,24 @@ func (d *State) Want(n int, titles []int) tea.Cmd {
 	return d.put(n, titles)
 }
 
-// put judges one target again after titles were put there or taken off, and saves.
+// following are the targets for which a choice for target number n holds: it, its set, and those that carry covers of
+// one of them.
+func (d *State) following(n int) []int {
+	all := d.Bench.Alike(n)
+	for k := range d.Bench.Targets {
+		if of, carries := d.Bench.Carried(k); carries && slices.Contains(all, of) {
+			all = append(all, k)
+		}
+	}
+	return all
+}
+
+// put judges a target again, and those that follow it, after titles were put there or taken off, and saves.
 func (d *State) put(n int, titles []int) tea.Cmd {
 	d.moved()
-	for k, target := range d.Targets {
-		s := target.Survey
-		if of, carries := d.Bench.Carried(k); k != n && !(carries && of == n) || s == nil ||
-			len(s.Titles) != len(d.Scan.Titles) {
+	for _, k := range d.following(n) {
+		s := d.Targets[k].Survey
+		if s == nil || len(s.Titles) != len(d.Scan.Titles) {
 			continue
 		}
 		if len(titles) == 1 {
@@ -86,14 +98,13 @@ func (d *State) SetUp(n int, say string, change func(*bench.Target)) tea.Cmd {
 	}
 	d.remember()
 	change(&d.Bench.Targets[n])
+	d.Bench.Spread(n)
 	if say != "" {
 		d.Notice = say
 	}
-	all := []tea.Cmd{d.SurveyTarget(n)}
-	for k := range d.Bench.Targets {
-		if of, carries := d.Bench.Carried(k); carries && of == n {
-			all = append(all, d.SurveyTarget(k))
-		}
+	var all []tea.Cmd
+	for _, k := range d.following(n) {
+		all = append(all, d.SurveyTarget(k))
 	}
 	return tea.Batch(append(all, d.changed())...)
 }
@@ -170,6 +181,7 @@ func (d *State) Leave(n int, paths []string, titles []int) tea.Cmd {
 				p.Want(false, key)
 			}
 		}
+		d.Bench.Spread(n)
 	}
 	return tea.Batch(d.SurveyTarget(n), d.changed())
 }

@@ -37,7 +37,7 @@ func (d *State) Eject(n int) tea.Cmd {
 	d.drop(n, looking) // nothing of it may be open
 	d.drop(n, checking)
 	d.drop(n, foresees)
-	sys, at, name := d.System, d.Bench.Resolve(d.Bench.Targets[n].At), d.Bench.Targets[n].Name
+	sys, at, name := d.System, d.Bench.Address(n), d.Bench.Targets[n].Name
 	d.Notice = "Not yet: writing pending data to " + name + " …"
 	return func() tea.Msg {
 		drive, err := sys.Under(ctx, at)

@@ -10,6 +10,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/fsnotify/fsnotify"
 
+	"polytome/internal/core/bench"
 	"polytome/internal/core/loader"
 )
 
@@ -132,14 +133,12 @@ func (d *State) UseLoader(n int, p *loader.Profile) tea.Cmd {
 	if d.busy() || n >= len(d.Bench.Targets) {
 		return nil
 	}
-	d.remember()
-	target := &d.Bench.Targets[n]
-	target.Loader = p.Name
-	if at := p.Attachment(target.Via, ""); at == nil {
-		target.Via = p.UsualVia()
-	}
-	d.Notice = target.Name + " is now filled for " + p.Shown + ". u undoes."
-	return tea.Batch(d.SurveyTarget(n), d.changed())
+	return d.SetUp(n, d.Bench.Targets[n].Name+" is now filled for "+p.Shown+". u undoes.", func(t *bench.Target) {
+		t.Loader = p.Name
+		if at := p.Attachment(t.Via, ""); at == nil {
+			t.Via = p.UsualVia()
+		}
+	})
 }
 
 // Shown is a platform's name as people write it, the short one where that is unknown.

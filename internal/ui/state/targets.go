@@ -144,7 +144,7 @@ func (d *State) SurveyTarget(n int) tea.Cmd {
 		}
 		s, err := survey.Take(ctx, b, n, titles, o)
 		if err == nil {
-			relink(ctx, b.Resolve(b.Targets[n].At), s)
+			relink(ctx, b.Address(n), s)
 		}
 		return SurveyMsg{mine, generation, s, err}
 	}
@@ -188,6 +188,7 @@ func (d *State) SetSurvey(m SurveyMsg) tea.Cmd {
 	d.Targets[n].Survey = m.survey
 	d.Board().Relate(d.Bench)
 	if d.Bench.Targets[n].Remember(m.survey.Contested()) {
+		d.Bench.Spread(n)
 		d.unsaved = true
 	}
 	if back := m.survey.Back(); len(back) > 0 && m.survey.Fresh {

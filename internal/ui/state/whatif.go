@@ -194,6 +194,7 @@ func (d *State) another(board survey.Board, b *bench.Bench, n int) Supposed {
 				}
 				d.remember()
 				p := d.Bench.Targets[n]
+				p.Like, p.Stick = "", ""
 				p.Name, p.At, p.Everything, p.Titles, p.Without, p.Removing, p.Replace, p.Names,
 					p.Speed = d.Bench.FreeName(p.Name), at, false, keys, nil, nil, nil, nil, nil
 				d.Bench.Targets = append(slices.Clone(d.Bench.Targets), p)
@@ -216,7 +217,9 @@ func (d *State) without(board survey.Board, n int) Supposed {
 		}
 		d.remember()
 		name := d.Bench.Targets[n].Name
-		d.Bench.Targets = slices.Delete(slices.Clone(d.Bench.Targets), n, n+1)
+		d.Bench.Targets = slices.Clone(d.Bench.Targets)
+		d.Bench.Unlike(n)
+		d.Bench.Targets = slices.Delete(d.Bench.Targets, n, n+1)
 		d.resize()
 		d.Notice = name + " is no longer a target; nothing on it was touched. u undoes."
 		return tea.Batch(d.Survey(), d.changed())
