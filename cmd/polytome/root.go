@@ -120,6 +120,7 @@ Exit status: 0 all done, 1 failed, 2 wrong usage, 3 done but not everything fitt
 		restoreCommand(),
 		savesCommand(),
 		ledgerCommand(),
+		setsCommand(),
 		whereCommand(),
 		dockCommand(),
 		checkCommand(),

@@ -19,6 +19,7 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/cover"
 	"polytome/internal/core/filter"
+	"polytome/internal/core/ledger"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/scan"
 	"polytome/internal/core/survey"
@@ -56,7 +57,8 @@ type work struct {
 	backupTo               string
 	only, except           string
 	server                 serverTraits
-	picked                 int // number of the target that was asked for, -1 for all
+	picked                 int  // number of the target that was asked for, -1 for all
+	alike                  bool // those like it, too, as far as they are connected
 
 	lists, passwords, allow []string
 	covers                  string // the folder of fetched covers, "" for the usual one
@@ -93,6 +95,7 @@ func (w *work) flags(cmd *cobra.Command) {
 	f := cmd.Flags()
 	f.StringVar(&w.bench, "bench", "", "work on this bench file")
 	f.StringVar(&w.target, "target", "", "with --bench: only the target of this name")
+	f.BoolVar(&w.alike, "alike", false, "with --target: also those of its set that are connected")
 	f.StringArrayVar(&w.from, "from", nil, "folder with games (may be repeated)")
 	if f.Lookup("loader") == nil {
 		f.StringVar(&w.loader, "loader", "", "loader profile: a name, or a .toml file")
@@ -161,6 +164,9 @@ func (w *work) open(needSources bool) (*bench.Bench, error) {
 		}
 		for _, n := range b.Notes {
 			fmt.Fprintf(stderr(), "polytome: %s\n", n)
+		}
+		if w.alike && w.target == "" {
+			return nil, usageError{errors.New("--alike: say with --target which target the others are like")}
 		}
 		if err := w.pick(b); err != nil {
 			return nil, err
@@ -368,8 +374,14 @@ func (w *work) surveys(ctx context.Context, b *bench.Bench) (survey.Board, scan.
 	o := survey.Options{Set: set, Cache: cache, Vault: keptSaves(), CopyDeleted: w.copyDeleted}
 	out := make(survey.Board, len(b.Targets))
 	looked := 0
+	var past []ledger.Volume
+	if w.alike {
+		if past, err = volumes(); err != nil {
+			return nil, r, err
+		}
+	}
 	for i := range b.Targets {
-		if w.picked >= 0 && i != w.picked {
+		if !w.asks(ctx, b, i, past) {
 			continue
 		}
 		var s *survey.Survey
@@ -379,7 +391,7 @@ func (w *work) surveys(ctx context.Context, b *bench.Bench) (survey.Board, scan.
 			return cmp.Or(err, awayOf(s))
 		})
 		if err != nil {
-			if len(b.Targets) == 1 || w.picked >= 0 || ctx.Err() != nil {
+			if len(b.Targets) == 1 || w.picked >= 0 && !w.alike || ctx.Err() != nil {
 				return nil, r, err
 			}
 			fmt.Fprintf(stderr(), "polytome: skipped: %v\n", err)
@@ -401,6 +413,21 @@ func (w *work) surveys(ctx context.Context, b *bench.Bench) (survey.Board, scan.
 	}
 	out.Relate(b)
 	return out, r, nil
+}
+
+// asks reports whether target number n was asked for. With --alike, those of its set that are not connected wait.
+func (w *work) asks(ctx context.Context, b *bench.Bench, n int, past []ledger.Volume) bool {
+	switch {
+	case w.picked < 0 || n == w.picked && !w.alike:
+		return true
+	case !w.alike || !slices.Contains(b.Alike(w.picked), n):
+		return false
+	}
+	_, here := survey.Present(ctx, b, n, past)
+	if !here {
+		fmt.Fprintf(stderr(), "polytome: %s is not connected: it waits\n", b.Targets[n].Name)
+	}
+	return here
 }
 
 // awayOf is why a target cannot be looked at.

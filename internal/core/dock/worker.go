@@ -63,7 +63,7 @@ func (w *Worker) Work(ctx context.Context, slot int, report func(Report)) Report
 	if err != nil {
 		return Report{Phase: Failed, Say: err.Error()}
 	}
-	if id, _ := s.VolumeID(); id == "" || !w.knows(id, t.Name) {
+	if id, _ := s.VolumeID(); id == "" || t.Stick == "" && !w.knows(id, t.Name) {
 		return Report{
 			Phase: NeedsYou,
 			Say: "this volume is not known as " + t.Name + " yet: look at it once, on the screen or with polytome " +

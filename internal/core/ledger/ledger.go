@@ -84,6 +84,18 @@ type Save struct {
 // Called is what people call the volume: its name, or else its label, its target, or its address.
 func (v *Volume) Called() string { return cmp.Or(v.Name, v.Label, v.Target, v.Address) }
 
+// stick is what the IDs of volumes begin with that are plugged in.
+const stick = "vol-"
+
+// OfStick is the ID of a volume that is plugged in.
+func OfStick(volume string) string { return stick + volume }
+
+// Stick is what a volume is known by that is plugged in; ok is false for any other one.
+func (v *Volume) Stick() (volume string, ok bool) {
+	volume, ok = strings.CutPrefix(v.ID, stick)
+	return volume, ok && v.Kind == Drive
+}
+
 // Where says where it is kept, in a clause; "" where nobody has said.
 func (v *Volume) Where() string {
 	if v.Place == "" {

@@ -24,7 +24,7 @@ import (
 func (s *Survey) VolumeID() (id string, kind ledger.Kind) {
 	switch {
 	case s.Facts.Plugged():
-		return "vol-" + s.Facts.Volume, ledger.Drive
+		return ledger.OfStick(s.Facts.Volume), ledger.Drive
 	case s.Facts.Volume == "":
 		return "", ledger.Drive
 	case s.Facts.Volume != target.Fixed:

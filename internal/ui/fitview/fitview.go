@@ -104,6 +104,8 @@ func (m *Model) Actions() []state.Action {
 		state.Do("c", "covers", m.covers).Saying("write covers to the target, or none").When(target),
 		state.Do("b", "cover budget", state.Just(func() { m.d.AskCoverBudget(m.d.Target) })).
 			Saying("how much space covers may use on the target").When(target),
+		state.Do("i", "alike", state.Just(func() { m.d.AskAlike(m.d.Target) })).
+			Saying("add another stick with the same titles: what you select for one is for all").When(target),
 		state.Do("n", "model", func() tea.Cmd { return m.d.NextModel(m.d.Target) }).
 			Saying("of the console: what is built into it is listed, too").When(m.d.HasModels(m.d.Target)),
 	}, state.Movement(&m.List)...)

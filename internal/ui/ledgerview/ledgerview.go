@@ -309,6 +309,16 @@ func (m *Model) whyVolume(v *ledger.Volume) state.Why {
 	if !v.Changed.IsZero() {
 		say = append(say, "Something else wrote to it: it changed since "+v.Changed.Local().Format("2 January")+".")
 	}
+	switch missing, others, known := m.d.Behind(v); {
+	case known && missing > 0:
+		say = append(say, fmt.Sprintf("%s that you selected for it %s not on it.", size.Count(missing, "title"),
+			map[bool]string{true: "is", false: "are"}[missing == 1]))
+	case known && others > 0:
+		say = append(say, fmt.Sprintf("%s on it %s not selected.", size.Count(others, "title"),
+			map[bool]string{true: "is", false: "are"}[others == 1]))
+	case known:
+		say = append(say, "It has all that you selected for it.")
+	}
 	if c := v.Check; c != nil && c.Problems > 0 {
 		say = append(say, fmt.Sprintf("When it was checked on %s, there were %s.", c.Taken.Local().Format("2 January"),
 			size.Count(c.Problems, "problem")))
@@ -422,7 +432,7 @@ func (m *Model) drawVolumes(t *style.Theme, w, h int) []string {
 			style.Cell{Text: v.Place, Width: place, FG: t.Dim},
 			style.Cell{Text: fmt.Sprint(r.titles), Width: titles, Right: true},
 			style.Cell{Text: room, Width: free, Right: true},
-			style.Cell{Text: v.Seen.Local().Format("2006-01-02"), Width: seen, FG: t.Dim},
+			m.seen(t, v, seen),
 			style.Cell{Text: word, Width: state, FG: fg})...))
 	}
 	return t.Block(out, w, h)
@@ -477,8 +487,22 @@ func (m *Model) standing(t *style.Theme, v *ledger.Volume) (word string, fg colo
 		return size.Count(v.Check.Problems, "problem"), t.Warn
 	case !v.Changed.IsZero():
 		return "changed", t.Warn
-	case len(m.d.Here(v)) > 0:
-		return "here", t.Good
 	}
-	return "", t.Dim
+	switch missing, others, known := m.d.Behind(v); {
+	case !known:
+		return "", t.Dim
+	case missing > 0:
+		return fmt.Sprintf("%d behind", missing), t.Warn
+	case others > 0:
+		return fmt.Sprintf("%d too many", others), t.Warn
+	}
+	return "up to date", t.Good
+}
+
+// seen says when a volume was seen last.
+func (m *Model) seen(t *style.Theme, v *ledger.Volume, w int) style.Cell {
+	if len(m.d.Here(v)) > 0 {
+		return style.Cell{Text: "here now", Width: w, FG: t.Good}
+	}
+	return style.Cell{Text: v.Seen.Local().Format("2006-01-02"), Width: w, FG: t.Dim}
 }

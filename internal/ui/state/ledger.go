@@ -7,6 +7,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"polytome/internal/core/bench"
 	"polytome/internal/core/ledger"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/survey"
@@ -115,6 +116,43 @@ func (d *State) Here(v *ledger.Volume) (on []int) {
 		}
 	}
 	return on
+}
+
+// Behind are how many titles a volume lacks that are selected for it, and how many are to go; known is false where the
+// bench selects none for it, or nothing is known of that yet.
+func (d *State) Behind(v *ledger.Volume) (missing, others int, known bool) {
+	stick, _ := v.Stick()
+	n := slices.IndexFunc(d.Bench.Targets, func(t bench.Target) bool {
+		return t.Stick != "" && t.Stick == stick || t.Stick == "" && t.Name == v.Target
+	})
+	if n < 0 {
+		return 0, 0, false
+	}
+	for _, k := range append([]int{n}, d.Bench.Alike(n)...) {
+		s := d.At(k).Survey
+		if !d.known(s, 0) {
+			continue
+		}
+		now := lag{of: s, changes: d.changes, index: d.Remembered.Index}
+		if was := d.lags[v.ID]; was.of == now.of && was.changes == now.changes && was.index == now.index {
+			return was.missing, was.others, true
+		}
+		m, o := s.Behind(v)
+		if now.missing, now.others = len(m), len(o); d.lags == nil {
+			d.lags = map[string]lag{}
+		}
+		d.lags[v.ID] = now
+		return now.missing, now.others, true
+	}
+	return 0, 0, false
+}
+
+// lag is how far a volume is behind what is selected for it, and for what that was worked out.
+type lag struct {
+	of              *survey.Survey
+	changes         int
+	index           *ledger.Index
+	missing, others int
 }
 
 // AskVolumeName asks for the name of a volume.

@@ -117,3 +117,37 @@ func (d *State) addTarget(p bench.Target) tea.Cmd {
 	d.Notice = p.Name + " is now a target: select titles for it in Fit. u undoes."
 	return tea.Batch(d.Survey(), d.changed())
 }
+
+// AskAlike asks for another stick that is like target n: what is selected for one of them is for all.
+func (d *State) AskAlike(n int) {
+	if n >= len(d.Bench.Targets) || d.busy() {
+		return
+	}
+	var mounted []string
+	for _, f := range d.Drives {
+		mounted = append(mounted, f.MountPoints()...)
+	}
+	add := d.LaterWith(n, func(n int, answer string) tea.Cmd {
+		at, _, err := Address(answer)
+		if err != nil {
+			d.Notice = Sentence(err.Error())
+			return nil
+		}
+		before := d.Bench.Clone()
+		d.remember()
+		n, err = survey.AddAlike(d.Ctx, d.Bench, n, at, d.Remembered.Volumes)
+		if err != nil {
+			d.Bench.Targets = before.Targets
+			d.undo = d.undo[:len(d.undo)-1]
+			d.Notice = Sentence(err.Error())
+			return nil
+		}
+		d.resize()
+		p := &d.Bench.Targets[n]
+		d.Target = n
+		d.Notice = fmt.Sprintf("%s is like %s: what you select for one of them is for all. u undoes.", p.Name, p.Like)
+		return tea.Batch(d.Survey(), d.changed())
+	})
+	d.Ask(Question{Prompt: "Another stick like " + d.Bench.Targets[n].Name + ": ", Suggestions: mounted,
+		Hint: "the folder in which it is mounted; it gets the same titles", Done: add})
+}

@@ -47,6 +47,7 @@ type State struct {
 	// Ledger is where it is remembered what lies on volumes, with no folder for nowhere; Remembered is what it knows.
 	Ledger     ledger.Store
 	Remembered Remembered
+	lags       map[string]lag // how far volumes are behind, by their IDs
 	// Journal is where runs are written down, nil for nowhere. History are the newest runs.
 	Journal *journal.Journal
 	History []journal.Run

@@ -1,0 +1,123 @@
+package survey
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/fit"
+	"polytome/internal/core/ledger"
+	"polytome/internal/target/drive"
+	"polytome/internal/target/folder"
+	"polytome/internal/target/protocols"
+	"polytome/internal/target/served"
+)
+
+// Missing are the titles that are wanted at the target and can go there, and are not on it.
+func (s *Survey) Missing() (titles []int) {
+	return s.wantedBut(func(i int) bool { return s.Sheet.Verdict(i).Kind == fit.Present })
+}
+
+// Behind are those that are not on a volume of the ledger, which stands for the target, and the names of those that are
+// on the volume though everything that is not selected shall go.
+func (s *Survey) Behind(v *ledger.Volume) (missing []int, others []string) {
+	has := map[string]bool{}
+	for i := range v.Titles {
+		has[v.Titles[i].Key] = true
+	}
+	wanted := map[string]bool{}
+	missing = s.wantedBut(func(i int) bool {
+		wanted[s.Titles[i].Key] = true
+		return has[s.Titles[i].Key]
+	})
+	for i := range v.Titles {
+		if s.Config.DeleteOthers && !wanted[v.Titles[i].Key] {
+			others = append(others, v.Titles[i].Name)
+		}
+	}
+	return missing, others
+}
+
+func (s *Survey) wantedBut(is func(i int) bool) (titles []int) {
+	for i := range s.Titles {
+		if s.Sheet.Chosen[i] && s.Sheet.Verdict(i).Kind.Goes() && !is(i) {
+			titles = append(titles, i)
+		}
+	}
+	return titles
+}
+
+// ErrNoStick reports that something cannot be one of several alike sticks.
+var ErrNoStick = errors.New("it cannot be recognised when it is plugged in elsewhere")
+
+// AddAlike takes what is at an address onto a bench as one more of the set of target number n, and returns its number:
+// a mounted volume, known by its serial number from then on, or a drive, which is addressed by its own. Past are the
+// volumes of the ledger: they say which stick the first of the set is, when another one is plugged in at its place.
+func AddAlike(ctx context.Context, b *bench.Bench, n int, at string, past []ledger.Volume) (int, error) {
+	first := &b.Targets[b.First(n)]
+	if first.Carries != "" {
+		return 0, fmt.Errorf("%s carries the covers of another target: there are no others like it", first.Name)
+	}
+	at = b.Resolve(at)
+	protocol, _, err := protocols.Parse(at)
+	if err != nil {
+		return 0, err
+	}
+	if protocol != nil || served.Is(at) {
+		return b.AddLike(n, at, ""), nil
+	}
+	same := func(i int) error { return fmt.Errorf("%s is %s already", at, b.Targets[i].Name) }
+	if a, ok := drive.ParseAddress(at); ok {
+		if i := slices.IndexFunc(b.Targets, func(t bench.Target) bool { return b.Resolve(t.At) == a.String() }); i >= 0 {
+			return 0, same(i)
+		}
+		return b.AddLike(n, at, ""), nil
+	}
+	stick, err := StickAt(ctx, at)
+	if err != nil {
+		return 0, err
+	}
+	if first.Stick == "" {
+		first.Stick = stickOf(ctx, b, b.First(n), past)
+	}
+	for i := range b.Targets {
+		if t := &b.Targets[i]; t.Stick == stick || t.Stick == "" && b.Resolve(t.At) == at {
+			return 0, same(i)
+		}
+	}
+	return b.AddLike(n, at, stick), nil
+}
+
+// StickAt is what the volume that is mounted at a folder is known by; [ErrNoStick] for any other folder.
+func StickAt(ctx context.Context, at string) (string, error) {
+	t, err := folder.Open(at, folder.Options{})
+	if err != nil {
+		return "", err
+	}
+	defer t.Close()
+	f, err := t.Facts(ctx, nil)
+	if err != nil {
+		return "", err
+	}
+	if !f.Plugged() {
+		return "", fmt.Errorf("%s is not a volume that is plugged in: %w; name the folder in which the stick is mounted",
+			at, ErrNoStick)
+	}
+	return f.Volume, nil
+}
+
+// stickOf is which stick a target is, as the ledger knows it, or else the one that is plugged in there; "" for none.
+func stickOf(ctx context.Context, b *bench.Bench, n int, past []ledger.Volume) string {
+	for i := range past { // the newest look first
+		if stick, ok := past[i].Stick(); ok && past[i].Target == b.Targets[n].Name {
+			return stick
+		}
+	}
+	stick, err := StickAt(ctx, b.Resolve(b.Targets[n].At))
+	if err != nil {
+		return ""
+	}
+	return stick
+}
