@@ -33,7 +33,7 @@ func TestTheLedgerShowsWhatLiesInTheDrawer(t *testing.T) {
 	s := flat(a)
 	assert.Contains(t, s, "3 volumes")
 	assert.Contains(t, line(a, "HOLIDAY"), "2026-08-02")
-	assert.Regexp(t, `North stick +1 +42.00 GiB +[-0-9]+ +here`, text(a))
+	assert.Regexp(t, `North stick +1 +42.00 GiB +here now +[0-9]+ behind`, text(a))
 	assert.Contains(t, s, "titles nowhere")
 	assert.Contains(t, s, "titles once only")
 

@@ -1,0 +1,108 @@
+package main
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/core/bench"
+	"polytome/internal/core/dock"
+	"polytome/internal/demo"
+	"polytome/internal/testkit/coretest"
+	"polytome/internal/testkit/judge"
+)
+
+// TestSticksThatAreAlikeAreFilledWhereverTheyArePluggedIn: a set of three, mounted as the system likes, is filled with
+// one choice; no other stick is taken for one of them; the ledger knows which are up to date; the dock fills them, too.
+func TestSticksThatAreAlikeAreFilledWhereverTheyArePluggedIn(t *testing.T) {
+	ownFolders(t)
+	dir := t.TempDir()
+	games := filepath.Join(dir, "games")
+	coretest.Write(t, games, "Ropewalk.w8", demo.Cartridge("WREN", "Ropewalk"))
+	port := func(name string) string { return filepath.Join(dir, "media", name) }
+	file := filepath.Join(dir, "season.toml")
+	season := bench.New(file)
+	season.Sources = []bench.Source{{Path: games}}
+	season.Targets = []bench.Target{{Name: "Hall 1", At: port("HALL"), Loader: "oxbow", Everything: true,
+		WhenConnected: bench.Fill}}
+	require.NoError(t, season.Save())
+	one, two, three := judge.NewStick(t, 40, "OXBOW", "11110001"), judge.NewStick(t, 40, "OXBOW", "11110002"),
+		judge.NewStick(t, 40, "OXBOW", "11110003")
+	stranger := judge.NewStick(t, 40, "OXBOW", "99990009")
+
+	one.Plug(port("HALL"))
+	ok(t, "plan", "--bench", file)
+	two.Plug(port("HALL1"))
+	said := ok(t, "sets", "add", "--bench", file, "--target", "Hall 1", port("HALL1"))
+	assert.Contains(t, said, "Hall 2 is like Hall 1")
+	for _, again := range []string{port("HALL"), port("HALL1")} {
+		code, _, errs := polytome(t, "sets", "add", "--bench", file, "--target", "Hall 1", again)
+		assert.Equal(t, 1, code)
+		assert.Contains(t, errs, "already")
+	}
+	code, _, errs := polytome(t, "sets", "add", "--bench", file, "--target", "Hall 1", games)
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "is not a volume that is plugged in")
+	one.Pull()
+	three.Plug(port("HALL")) // in the port of the first
+	assert.Contains(t, ok(t, "sets", "add", "--bench", file, "--target", "Hall 1", port("HALL")), "Hall 3 is like Hall 1")
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "stick = '11110001'")
+	assert.Contains(t, string(text), "name = 'Hall 3'\nat = '"+port("HALL")+"'\nlike = 'Hall 1'\nstick = '11110003'\n")
+
+	out := ok(t, "fill", "--bench", file, "--target", "Hall 2", "--alike") // whichever is plugged in
+	for _, at := range []string{port("HALL"), port("HALL1")} {
+		assert.FileExists(t, filepath.Join(at, "oxbow/play/wren8/Ropewalk.w8"), out)
+	}
+	members := func() (all []member) {
+		code, out, errs := polytome(t, "sets", "--bench", file, "--json")
+		assert.Contains(t, []int{0, 3}, code, errs)
+		require.NoError(t, json.Unmarshal([]byte(out), &all))
+		return all
+	}
+	stands := func(all []member) (words []string) {
+		for _, m := range all {
+			words = append(words, m.Target+" "+m.State)
+		}
+		return words
+	}
+	assert.Equal(t, []string{"Hall 1 behind", "Hall 2 up to date", "Hall 3 up to date"}, stands(members()))
+
+	two.Pull()
+	three.Pull()
+	stranger.Plug(port("HALL"))
+	code, _, errs = polytome(t, "fill", "--bench", file, "--target", "Hall 3")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errs, "its stick (11110003) is not plugged in")
+	assert.NoDirExists(t, filepath.Join(port("HALL"), "oxbow"))
+	stranger.Pull()
+
+	coretest.Write(t, games, "Tide Mill.w8", demo.Cartridge("WREN", "Tide Mill"))
+	all := members() // none of them is connected
+	assert.Equal(t, []string{"Hall 1 behind", "Hall 2 behind", "Hall 3 behind"}, stands(all))
+	assert.Equal(t, [][]string{{"Ropewalk", "Tide Mill"}, {"Tide Mill"}, {"Tide Mill"}},
+		[][]string{all[0].Missing, all[1].Missing, all[2].Missing})
+
+	d := startDock(t, "--bench", file, "--no-eject")
+	d.until("Hall 1", dock.Waiting)
+	stranger.Plug(port("HALL2"))
+	three.Plug(port("HALL7"))
+	assert.Contains(t, d.until("Hall 3", dock.Done), "1 file written")
+	one.Plug(port("HALL"))
+	assert.Contains(t, d.until("Hall 1", dock.Done), "2 files written")
+	d.stop()
+	assert.FileExists(t, filepath.Join(port("HALL7"), "oxbow/play/wren8/Tide Mill.w8"))
+	assert.NoDirExists(t, filepath.Join(port("HALL2"), "oxbow"))
+	said, _ = func() (string, string) {
+		code, out, errs := polytome(t, "sets", "--bench", file)
+		assert.Equal(t, 3, code)
+		return out, errs
+	}()
+	assert.Contains(t, said, "Hall 1 and those like it: 2 of 3 up to date")
+	assert.Contains(t, said, "Hall 2: behind; 1 title missing, such as Tide Mill")
+}

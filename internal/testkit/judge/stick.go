@@ -1,0 +1,70 @@
+package judge
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+)
+
+// A Stick is an exFAT volume in a file that can be plugged in: a loop device is made of it and mounted through FUSE, as
+// another program knows the format.
+type Stick struct {
+	t       *testing.T
+	img     string
+	dev, at string // its device, and where it is mounted; "" while it is not plugged in
+}
+
+// NewStick makes a stick of so many MiB with a label and a serial number of eight hexadecimal digits.
+func NewStick(t *testing.T, mib int64, label, serial string) *Stick {
+	t.Helper()
+	s := &Stick{t: t, img: filepath.Join(t.TempDir(), label+".img")}
+	f, err := os.Create(s.img)
+	if err == nil {
+		err = f.Truncate(mib << 20)
+	}
+	if err == nil {
+		err = f.Close()
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	Run(t, "mkfs.exfat", "-L", label, "-c", "4K", s.img)
+	Run(t, "tune.exfat", "-I", "0x"+serial, s.img)
+	t.Cleanup(s.Pull)
+	return s
+}
+
+// Plug mounts the stick at a folder, which is made where there is none.
+func (s *Stick) Plug(at string) {
+	s.t.Helper()
+	if err := os.MkdirAll(at, 0o755); err != nil {
+		s.t.Fatal(err)
+	}
+	s.dev = strings.TrimSpace(Root(s.t, "losetup", "-f", "--show", s.img))
+	s.at = at
+	Root(s.t, "mount.exfat-fuse", "-o", "allow_other", s.dev, at)
+}
+
+// Pull unmounts the stick, and holds that its volume is sound then. The folder goes, as the system removes it.
+func (s *Stick) Pull() {
+	s.t.Helper()
+	if s.at == "" {
+		return
+	}
+	if _, err := Try(s.t, "umount", s.at); err != nil {
+		Root(s.t, "umount", "-l", s.at)
+	}
+	for range 600 { // the mount ends a moment after umount does
+		if _, err := Try(s.t, "losetup", "-d", s.dev); err == nil {
+			break
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	_ = os.Remove(s.at)
+	s.at, s.dev = "", ""
+	if said, err := Try(s.t, "fsck.exfat", "-n", s.img); err != nil {
+		s.t.Errorf("fsck finds fault with %s: %s", s.img, said)
+	}
+}
