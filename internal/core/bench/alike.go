@@ -13,8 +13,8 @@ import (
 // them holds for all. Each has an address of its own, what is known of it, and what was said of the files on it.
 
 // own are the fields that each target of a set has for itself.
-var own = []string{"id", "Name", "At", "Like", "Stick", "Volume", "Carries", "Removing", "Replace", "CopyAgain", "Fixes",
-	"Ticked", "Cable", "Speed"}
+var own = []string{"id", "Name", "At", "Like", "Stick", "As", "Capacity", "Cluster", "Volume", "Carries", "Removing",
+	"Replace", "CopyAgain", "Fixes", "Ticked", "Cable", "Speed"}
 
 // First is the number of the target whose choices target number n has: its own where it is like no other one.
 func (b *Bench) First(n int) int {
@@ -132,6 +132,9 @@ func (b *Bench) Unlike(n int) {
 func (b *Bench) AddLike(n int, at, stick string) int {
 	first := b.First(n)
 	p := Target{Name: b.FreeName(withoutNumber(b.Targets[first].Name)), At: at, Like: b.Targets[first].Name, Stick: stick}
+	if stick == "" { // what nobody can read off it
+		p.As, p.Capacity, p.Cluster = b.Targets[first].As, b.Targets[first].Capacity, b.Targets[first].Cluster
+	}
 	b.Targets = append(b.Targets, p.as(b.Targets[first]))
 	return len(b.Targets) - 1
 }

@@ -317,7 +317,7 @@ func (m *Model) whyVolume(v *ledger.Volume) state.Why {
 		say = append(say, fmt.Sprintf("%s on it %s not selected.", size.Count(others, "title"),
 			map[bool]string{true: "is", false: "are"}[others == 1]))
 	case known:
-		say = append(say, "It has all that you selected for it.")
+		say = append(say, "It has all that you selected and that can go there.")
 	}
 	if c := v.Check; c != nil && c.Problems > 0 {
 		say = append(say, fmt.Sprintf("When it was checked on %s, there were %s.", c.Taken.Local().Format("2 January"),
@@ -482,21 +482,20 @@ func (m *Model) drawTitles(t *style.Theme, w, h int) []string {
 
 // standing says in a word what is to be known of a volume.
 func (m *Model) standing(t *style.Theme, v *ledger.Volume) (word string, fg color.Color) {
+	missing, others, known := m.d.Behind(v)
 	switch {
-	case v.Check != nil && v.Check.Problems > 0:
-		return size.Count(v.Check.Problems, "problem"), t.Warn
 	case !v.Changed.IsZero():
 		return "changed", t.Warn
-	}
-	switch missing, others, known := m.d.Behind(v); {
-	case !known:
-		return "", t.Dim
-	case missing > 0:
+	case known && missing > 0:
 		return fmt.Sprintf("%d behind", missing), t.Warn
-	case others > 0:
+	case known && others > 0:
 		return fmt.Sprintf("%d too many", others), t.Warn
+	case v.Check != nil && v.Check.Problems > 0:
+		return size.Count(v.Check.Problems, "problem"), t.Warn
+	case known:
+		return "up to date", t.Good
 	}
-	return "up to date", t.Good
+	return "", t.Dim
 }
 
 // seen says when a volume was seen last.
