@@ -3,12 +3,14 @@ package main
 import (
 	"errors"
 	"fmt"
+	"io"
 	"os"
 
 	"github.com/spf13/cobra"
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/estimate"
+	"polytome/internal/core/plan"
 	"polytome/internal/core/run"
 	"polytome/internal/core/survey"
 	"polytome/internal/size"
@@ -61,31 +63,49 @@ func (opt *restoreOptions) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
-	f := &filling{out: cmd.OutOrStdout(), asJSON: opt.asJSON, dry: opt.dry, progress: autoProgress()}
-	l := &lane{f: f, only: true, name: opt.to, plan: todo, forecast: run.NewForecast(todo, run.VerifyFull,
-		estimate.Usual("").Guess()), said: map[string]bool{}}
-	f.passing = passing{out: os.Stderr, want: isTerminal(os.Stderr)}
-	if opt.asJSON {
-		err = l.line("plan", todo)
-	} else {
-		fmt.Fprintf(f.out, "%s to restore, %s\n", size.Count(todo.Files, "file"), size.Format(todo.Bytes))
-		for _, n := range todo.Notes {
-			fmt.Fprintf(f.out, "  note: %s\n", n)
-		}
-	}
-	if err != nil {
+	say := fmt.Sprintf("%s to restore, %s", size.Count(todo.Files, "file"), size.Format(todo.Bytes))
+	l := lone(cmd.OutOrStdout(), opt.to, todo, opt.asJSON)
+	if err := l.announce(say, opt.dry); err != nil || opt.dry {
 		return err
 	}
-	if opt.dry {
-		for i := range todo.Steps {
-			if !opt.asJSON {
-				fmt.Fprintf(f.out, "  %s\n", describe(&todo.Steps[i]))
-			}
-		}
-		return nil
+	err = l.carry(func(emit func(run.Event)) run.Report {
+		return run.Run(cmd.Context(), todo, p, run.Options{}, emit)
+	})
+	if err == nil && len(todo.Notes) > 0 {
+		err = errPartial
 	}
-	r := run.Run(cmd.Context(), todo, p, run.Options{}, l.event)
-	f.passing.clear()
+	return err
+}
+
+// lone is a lane for a plan that is of no bench.
+func lone(out io.Writer, name string, p *plan.Plan, asJSON bool) *lane {
+	f := &filling{out: out, asJSON: asJSON, progress: autoProgress()}
+	f.passing = passing{out: os.Stderr, want: isTerminal(os.Stderr)}
+	return &lane{f: f, only: true, name: name, plan: p, forecast: run.NewForecast(p, run.VerifyFull,
+		estimate.Usual("").Guess()), said: map[string]bool{}}
+}
+
+// announce says what a lone lane is about to do; with dry, step by step.
+func (l *lane) announce(say string, dry bool) error {
+	if l.f.asJSON {
+		return l.line("plan", l.plan)
+	}
+	fmt.Fprintln(l.f.out, say)
+	for _, n := range l.plan.Notes {
+		fmt.Fprintf(l.f.out, "  note: %s\n", n)
+	}
+	for i := range l.plan.Steps {
+		if dry {
+			fmt.Fprintf(l.f.out, "  %s\n", describe(&l.plan.Steps[i]))
+		}
+	}
+	return nil
+}
+
+// carry runs the plan of a lone lane, and reports its end.
+func (l *lane) carry(do func(emit func(run.Event)) run.Report) error {
+	r := do(l.event)
+	l.f.passing.clear()
 	l.report = &r
 	if err := l.end(); err != nil {
 		return err
@@ -93,7 +113,7 @@ func (opt *restoreOptions) run(cmd *cobra.Command, args []string) error {
 	switch {
 	case r.Stopped:
 		return errStopped
-	case len(r.Failed) > 0 || len(todo.Notes) > 0:
+	case len(r.Failed) > 0:
 		return errPartial
 	}
 	return nil

@@ -121,6 +121,7 @@ Exit status: 0 all done, 1 failed, 2 wrong usage, 3 done but not everything fitt
 		savesCommand(),
 		ledgerCommand(),
 		setsCommand(),
+		twinCommand(),
 		whereCommand(),
 		dockCommand(),
 		checkCommand(),

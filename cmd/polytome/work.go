@@ -23,6 +23,7 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/core/scan"
 	"polytome/internal/core/survey"
+	"polytome/internal/core/title"
 	"polytome/internal/nearest"
 	"polytome/internal/target/drive"
 )
@@ -361,6 +362,12 @@ func (w *work) look(ctx context.Context) (b *bench.Bench, all survey.Board, unre
 // surveys scans the sources and looks at the targets of the bench, all of them or the one that was asked
 // for. The others, and those that cannot be worked on, are nil.
 func (w *work) surveys(ctx context.Context, b *bench.Bench) (survey.Board, scan.Result, error) {
+	return w.surveysOf(ctx, b, func([]title.Title) {})
+}
+
+// surveysOf is surveys for a bench whose choices are made when its titles are known.
+func (w *work) surveysOf(ctx context.Context, b *bench.Bench, choose func([]title.Title)) (survey.Board, scan.Result,
+	error) {
 	set, err := known()
 	if err != nil {
 		return nil, scan.Result{}, err
@@ -369,6 +376,7 @@ func (w *work) surveys(ctx context.Context, b *bench.Bench) (survey.Board, scan.
 	if err != nil {
 		return nil, r, err
 	}
+	choose(r.Titles)
 	cache := openCache(os.Stderr)
 	defer cache.Close()
 	o := survey.Options{Set: set, Cache: cache, Vault: keptSaves(), CopyDeleted: w.copyDeleted}

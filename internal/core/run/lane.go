@@ -302,11 +302,26 @@ func (l *Lane) one(ctx context.Context, i int, opener *source.Opener) {
 // begin notes that a step is under way.
 func (l *Lane) begin(ctx context.Context, i int, opener *source.Opener) (*task, context.Context) {
 	ctx, cancel := context.WithCancelCause(ctx)
-	opener.At = l.to.Open
+	opener.At = l.placed()
 	t := &task{l: l, i: i, s: &l.job.Plan.Steps[i], opener: opener, cancel: cancel}
 	l.ask(func(c *course) { c.cancels[i], t.began = cancel, c.elapsed() })
 	l.emit(Event{Kind: Began}, i)
 	return t, ctx
+}
+
+// placed opens the files that steps make others of: of the target itself, or of the one that it becomes like. That one is
+// not opened again when it goes away, so nothing of its errors says that the target has gone.
+func (l *Lane) placed() func(ctx context.Context, path string) (target.Content, error) {
+	if l.job.From == nil {
+		return l.to.Open
+	}
+	return func(ctx context.Context, path string) (target.Content, error) {
+		c, err := l.job.From.Open(ctx, path)
+		if err != nil {
+			return nil, fmt.Errorf("reading it where it is copied from: %s", err) //nolint:errorlint // see above
+		}
+		return c, nil
+	}
 }
 
 // clock is the time that has passed without pauses.

@@ -148,6 +148,9 @@ type Job struct {
 	Plan *plan.Plan
 	// Open opens the target. It is named again when the target has gone away.
 	Open func(ctx context.Context) (target.Target, error)
+	// From is a target whose files are written, where the sources of steps are not files of this computer; nil where
+	// such sources are files of the target itself. It stays open.
+	From target.Target
 	Options
 	// Before runs once, when the target is open and this run's alone, before the first step: where it fails, nothing is
 	// done. Nil for nothing.
