@@ -57,7 +57,7 @@ what was read back is not the same.`,
 		Example: `  polytome disc burn /dev/sr0 tide.iso --loader rowan
   polytome disc burn /dev/sr0 --title VSP-20417 --from ~/games --loader rowan
   polytome disc burn /dev/sr0 ./homebrew --label TOOLS --speed 4x --test`,
-		Args: cobra.RangeArgs(1, 2),
+		Args: takeArgs(1, 2, "a drive, and what is burnt"),
 		RunE: opt.run,
 	}
 	f := cmd.Flags()
@@ -273,7 +273,7 @@ func discVerifyCommand() *cobra.Command {
 are tried again, slowly. Exit status: 3 if it is not the same.`,
 		Example: `  polytome disc verify /dev/sr0 tide.iso
   polytome disc verify /dev/sr0 --title VSP-20417 --from ~/games`,
-		Args: cobra.RangeArgs(1, 2),
+		Args: takeArgs(1, 2, "a drive, and what it is compared with"),
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
 			opt.anyway = true
 			ctx, out := cmd.Context(), cmd.OutOrStdout()

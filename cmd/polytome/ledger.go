@@ -46,7 +46,7 @@ is a cache: it can be deleted, and nothing is written or removed because of it.`
   polytome ledger name GULL "Hall 3" --place "drawer 2"
   polytome ledger show "Hall 3"
   polytome ledger export --csv > sticks.csv`,
-		Args: cobra.NoArgs,
+		Args: noArgs,
 	}
 	var asJSON bool
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
@@ -122,7 +122,7 @@ func ledgerShowCommand() *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use: "show VOLUME", Short: "Everything that is remembered of one volume",
-		Args: cobra.ExactArgs(1),
+		Args: takeArgs(1, 1, "a volume"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			all, v, err := volumeNamed(args[0])
 			if err != nil {
@@ -175,7 +175,7 @@ func ledgerNameCommand() *cobra.Command {
 		Long: `The volume is named by its name, label, target, address or ID. An empty name or place takes it away.
 Names and places are kept in a file of their own, which stays when the rest of the ledger is deleted.`,
 		Example: `  polytome ledger name GULL "Hall 3" --place "drawer 2"`,
-		Args:    cobra.RangeArgs(1, 2),
+		Args:    takeArgs(1, 2, "a volume, and its name"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var name, where *string
 			if len(args) == 2 {
@@ -216,7 +216,7 @@ Names and places are kept in a file of their own, which stays when the rest of t
 func ledgerForgetCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "forget VOLUME", Short: "Drop what is remembered of a volume; the volume itself is not touched",
-		Args: cobra.ExactArgs(1),
+		Args: takeArgs(1, 1, "a volume"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			_, v, err := volumeNamed(args[0])
 			if err != nil {
@@ -235,7 +235,7 @@ func ledgerExportCommand() *cobra.Command {
 	var asCSV, asJSON bool
 	cmd := &cobra.Command{
 		Use: "export", Short: "All titles of all volumes, as CSV or JSON",
-		Args: cobra.NoArgs,
+		Args: noArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if asCSV == asJSON {
 				return usageError{errors.New("say --csv or --json")}

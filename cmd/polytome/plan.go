@@ -164,6 +164,9 @@ func described(s *plan.Step) string {
 	if s.Make.OnTarget() {
 		switch s.Make.Shape {
 		case shape.Whole:
+			if s.Make.With.Elsewhere {
+				return fmt.Sprintf("%s %s  (%s)", verb, s.Path, size.Format(s.Size))
+			}
 			return fmt.Sprintf("defragment %s  (%s)", s.Path, size.Format(s.Size))
 		case shape.Set:
 			var all []string

@@ -341,7 +341,7 @@ lost; if that fails, nothing is written. Every file is read back before it takes
 		Example: `  polytome saves restore 12 /media/stick
   polytome saves restore 12 --bench season.toml --target "Ferry share"
   polytome saves restore 12 /media/stick --as ROWAN/cards/shared-2.crd`,
-		Args: cobra.RangeArgs(1, 2),
+		Args: takeArgs(1, 2, "a number, and a target"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			x, err := opt.version(args[0])
 			if err != nil {
@@ -466,7 +466,7 @@ rest of them. A card that is not there yet begins with what was reached in the t
 has a card of its own again. What is on the target is kept first.`,
 		Example: `  polytome saves link VSP-20417 shared-1 --bench season.toml --target "Ferry share"
   polytome saves link VSP-20417 --own --bench season.toml --target "Ferry share"`,
-		Args: cobra.RangeArgs(1, 2),
+		Args: takeArgs(1, 2, "a title, and a card"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if own == (len(args) == 2) {
 				return usageError{errors.New("name a card, or say --own")}

@@ -52,7 +52,7 @@ is known: with --loader, or from the ledger.`,
   polytome twin north.img /media/stick --dry-run
   polytome twin /media/HALL1 /media/HALL2 --mend --remove --backup-to ~/kept
   polytome twin "Hall 3" /media/stick --bench season.toml`,
-		Args: cobra.ExactArgs(2),
+		Args: takeArgs(2, 2, "what is copied, and where to"),
 		RunE: opt.run,
 	}
 	f := cmd.Flags()

@@ -52,6 +52,19 @@ func needArgs(n int, what string) cobra.PositionalArgs {
 	}
 }
 
+// takeArgs takes so many arguments, which are what it says.
+func takeArgs(least, most int, what string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if err := needArgs(least, what)(cmd, args); err != nil {
+			return err
+		}
+		if len(args) > most {
+			return usageError{fmt.Errorf("unexpected argument %q: %s takes %s", args[most], cmd.CommandPath(), what)}
+		}
+		return nil
+	}
+}
+
 // mostArgs takes up to n arguments. A word that is nearly one of the command's own, and no file, was meant as that.
 func mostArgs(n int) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {

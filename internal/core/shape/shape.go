@@ -68,6 +68,8 @@ type With struct {
 	Used title.Used `json:"used,omitzero"`
 	// Placed is set where the source is a file of the target itself, by its path there.
 	Placed bool `json:"placed,omitempty"`
+	// Elsewhere is set where it is a file of another target, by its path there.
+	Elsewhere bool `json:"elsewhere,omitempty"`
 	// Values are those that are set in a text.
 	Values []Value `json:"values,omitempty"`
 	// Label is the volume identifier of an image that is made, and UDF whether it has that filesystem too.

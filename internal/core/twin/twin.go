@@ -254,7 +254,7 @@ func (m *making) put(e, is *target.Entry) {
 	s := plan.Step{Kind: plan.Copy, Path: e.Path, Size: e.Size, Space: m.to.facts.SpaceFor(e.Path, e.Size),
 		Why: "it is on the other one", Make: &shape.Spec{Size: e.Size,
 			Source: title.File{Path: e.Path, Size: e.Size, Modified: e.Modified},
-			With:   &shape.With{Placed: true, Dated: e.Modified}}}
+			With:   &shape.With{Placed: true, Elsewhere: true, Dated: e.Modified}}}
 	if dir := path.Dir(e.Path); dir != "." {
 		m.folder(dir)
 	}
