@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -249,7 +248,7 @@ func (opt *twinOptions) again(cmd *cobra.Command, v *ledger.Volume, to string) e
 		Model: v.Model, BackupTo: opt.backupTo}}
 	var lost []string
 	all, _, err := w.surveysOf(cmd.Context(), b, func(titles []title.Title) {
-		b.Targets[0].Titles, lost = remembered(v, titles)
+		b.Targets[0].Titles, lost = survey.Remembered(v, titles)
 	})
 	if err != nil {
 		return err
@@ -264,30 +263,4 @@ func (opt *twinOptions) again(cmd *cobra.Command, v *ledger.Volume, to string) e
 		err = errPartial
 	}
 	return err
-}
-
-// remembered are the keys of the titles of a volume that are still there, and the names of the others.
-func remembered(v *ledger.Volume, titles []title.Title) (keys bench.Keys, lost []string) {
-	by := map[string]string{}
-	for i := range titles {
-		t := &titles[i]
-		by[t.Key] = t.Key
-		if t.ID != "" {
-			by[t.Platform+"\x00"+strings.ToUpper(t.ID)] = t.Key
-		}
-	}
-	for i := range v.Titles {
-		t := &v.Titles[i]
-		key, ok := by[t.Key]
-		if !ok {
-			key, ok = by[t.Platform+"\x00"+strings.ToUpper(t.ID)]
-		}
-		if !ok {
-			lost = append(lost, t.Name)
-			continue
-		}
-		keys = append(keys, key)
-	}
-	slices.Sort(keys)
-	return slices.Compact(keys), lost
 }

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"polytome/internal/core/bench"
 	"polytome/internal/core/ledger"
 )
 
@@ -106,4 +107,26 @@ func TestTheLedgerKnowsWhoWrote(t *testing.T) {
 		press(a, "down")
 	}
 	assert.Contains(t, flat(a), "Something else wrote to it")
+}
+
+// TestAStickOutOfTheLedgerIsMadeAgain: t has another one get its titles.
+func TestAStickOutOfTheLedgerIsMadeAgain(t *testing.T) {
+	a, _ := withLedger(t)
+	press(a, "I")
+	for range 3 {
+		if strings.Contains(flat(a), "HOLIDAY: Nobody has said") {
+			break
+		}
+		press(a, "down")
+	}
+	press(a, "t")
+	assert.Contains(t, flat(a), "Stick that gets the titles of HOLIDAY: ")
+	write(a, t.TempDir())
+	assert.Contains(t, flat(a), "HOLIDAY is now a target with 1 title; your games lack 1 title that it had, such as "+
+		"Marsh Opera.")
+	n := len(a.state.Bench.Targets) - 1
+	assert.Equal(t, "HOLIDAY", a.state.Bench.Targets[n].Name)
+	assert.Equal(t, bench.Keys{"VSP-20417"}, a.state.Bench.Targets[n].Titles)
+	press(a, "u")
+	assert.Len(t, a.state.Bench.Targets, n)
 }

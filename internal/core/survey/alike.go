@@ -5,10 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/fit"
 	"polytome/internal/core/ledger"
+	"polytome/internal/core/title"
 	"polytome/internal/target/drive"
 	"polytome/internal/target/folder"
 	"polytome/internal/target/protocols"
@@ -120,4 +122,30 @@ func stickOf(ctx context.Context, b *bench.Bench, n int, past []ledger.Volume) s
 		return ""
 	}
 	return stick
+}
+
+// Remembered are the keys of the titles of a volume that are still there, and the names of the others.
+func Remembered(v *ledger.Volume, titles []title.Title) (keys bench.Keys, lost []string) {
+	by := map[string]string{}
+	for i := range titles {
+		t := &titles[i]
+		by[t.Key] = t.Key
+		if t.ID != "" {
+			by[t.Platform+"\x00"+strings.ToUpper(t.ID)] = t.Key
+		}
+	}
+	for i := range v.Titles {
+		t := &v.Titles[i]
+		key, ok := by[t.Key]
+		if !ok {
+			key, ok = by[t.Platform+"\x00"+strings.ToUpper(t.ID)]
+		}
+		if !ok {
+			lost = append(lost, t.Name)
+			continue
+		}
+		keys = append(keys, key)
+	}
+	slices.Sort(keys)
+	return slices.Compact(keys), lost
 }

@@ -251,6 +251,8 @@ func (m *Model) Actions() []state.Action {
 		state.Do("p", "place", on(m.d.AskVolumePlace)).Saying("where it is kept, such as drawer 2").When(some),
 		state.Do("tab enter", "its titles", state.Just(func() { m.lists.Side = !m.lists.Side && len(m.titles) > 0 })).
 			Saying("go to the titles, or back").When(len(m.titles) > 0),
+		state.Do("t", "twin", on(m.d.AskTwin)).
+			Saying("have another stick get its titles, as far as your games have them").When(some),
 		state.Do("x", "forget", on(m.d.ForgetVolume)).
 			Saying("what is remembered of it; the volume itself is not touched").When(some),
 	}, state.Movement(m.lists.Active())...)

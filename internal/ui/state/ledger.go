@@ -12,6 +12,7 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/core/survey"
 	"polytome/internal/core/title"
+	"polytome/internal/size"
 )
 
 // Remembered is what the ledger knows: every volume that was looked at, the newest look first.
@@ -190,6 +191,40 @@ func (d *State) AskVolumePlace(v ledger.Volume) {
 				say = "Nobody knows where " + v.Called() + " is kept."
 			}
 			return d.changeLedger(say, func(s ledger.Store) error { return s.Name(v.ID, nil, &place) })
+		}})
+}
+
+// AskTwin asks for a stick that is to hold what is remembered of a volume, as far as the games still have it.
+func (d *State) AskTwin(v ledger.Volume) {
+	if d.busy() {
+		return
+	}
+	keys, lost := survey.Remembered(&v, d.Scan.Titles)
+	switch {
+	case len(v.Loaders) == 0:
+		d.Notice = "It is not known for which loader " + v.Called() + " was."
+		return
+	case len(keys) == 0:
+		d.Notice = "None of the titles on " + v.Called() + " is among your games."
+		return
+	}
+	d.Ask(Question{Prompt: fmt.Sprintf("Stick that gets the titles of %s: ", v.Called()), Suggestions: d.mounted(),
+		Hint: "a folder, mounted drive or image; nothing is written yet", Done: func(answer string) tea.Cmd {
+			at, _, err := Address(answer)
+			if err != nil {
+				d.Notice = Sentence(err.Error())
+				return nil
+			}
+			cmd := d.addTarget(bench.Target{Name: v.Called(), At: at, Loader: v.Loaders[0], Also: v.Loaders[1:],
+				Model: v.Model, Titles: keys})
+			if n := len(lost); cmd != nil && n > 0 {
+				d.Notice = fmt.Sprintf("%s is now a target with %s; your games lack %s that it had, such as %s. u undoes.",
+					d.Bench.Targets[d.Target].Name, size.Count(len(keys), "title"), size.Count(n, "title"), lost[0])
+			} else if cmd != nil {
+				d.Notice = fmt.Sprintf("%s is now a target with %s. u undoes.", d.Bench.Targets[d.Target].Name,
+					size.Count(len(keys), "title"))
+			}
+			return cmd
 		}})
 }
 

@@ -118,14 +118,18 @@ func (d *State) addTarget(p bench.Target) tea.Cmd {
 	return tea.Batch(d.Survey(), d.changed())
 }
 
+// mounted are the folders in which drives are mounted.
+func (d *State) mounted() (at []string) {
+	for _, f := range d.Drives {
+		at = append(at, f.MountPoints()...)
+	}
+	return at
+}
+
 // AskAlike asks for another stick that is like target n: what is selected for one of them is for all.
 func (d *State) AskAlike(n int) {
 	if n >= len(d.Bench.Targets) || d.busy() {
 		return
-	}
-	var mounted []string
-	for _, f := range d.Drives {
-		mounted = append(mounted, f.MountPoints()...)
 	}
 	add := d.LaterWith(n, func(n int, answer string) tea.Cmd {
 		at, _, err := Address(answer)
@@ -148,6 +152,6 @@ func (d *State) AskAlike(n int) {
 		d.Notice = fmt.Sprintf("%s is like %s: what you select for one of them is for all. u undoes.", p.Name, p.Like)
 		return tea.Batch(d.Survey(), d.changed())
 	})
-	d.Ask(Question{Prompt: "Another stick like " + d.Bench.Targets[n].Name + ": ", Suggestions: mounted,
+	d.Ask(Question{Prompt: "Another stick like " + d.Bench.Targets[n].Name + ": ", Suggestions: d.mounted(),
 		Hint: "the folder in which it is mounted; it gets the same titles", Done: add})
 }
