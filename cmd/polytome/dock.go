@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -19,7 +20,6 @@ import (
 	"polytome/internal/logbook"
 	"polytome/internal/nearest"
 	"polytome/internal/notify"
-	"polytome/internal/target/served"
 	"polytome/internal/ui"
 	"polytome/internal/ui/dockview"
 	"polytome/internal/ui/state"
@@ -132,28 +132,20 @@ func (opt *dockOptions) run(cmd *cobra.Command, _ []string) error {
 
 // slots are the targets that are waited for.
 func (opt *dockOptions) slots(b *bench.Bench) (slots []int, err error) {
-	var names []string
-	for n := range b.Targets {
-		t := &b.Targets[n]
-		if served.Is(t.At) || t.Carries != "" {
-			continue
-		}
-		names = append(names, t.Name)
-		if len(opt.targets) == 0 {
-			slots = append(slots, n)
-		}
+	all := dock.Slots(b)
+	if len(opt.targets) == 0 {
+		slots = all
 	}
 	for _, name := range opt.targets {
-		n := -1
-		for k := range b.Targets {
-			if b.Targets[k].Name == name {
-				n = k
+		i := slices.IndexFunc(all, func(n int) bool { return b.Targets[n].Name == name })
+		if i < 0 {
+			var names []string
+			for _, n := range all {
+				names = append(names, b.Targets[n].Name)
 			}
-		}
-		if n < 0 {
 			return nil, usageError{nearest.Unknown("target", name, names)}
 		}
-		slots = append(slots, n)
+		slots = append(slots, all[i])
 	}
 	if len(slots) == 0 {
 		return nil, usageError{errors.New("the bench has no target that could be plugged in or switched on")}
@@ -178,7 +170,7 @@ func (opt *dockOptions) worker(ctx context.Context, file, name string) (w *dock.
 	w = &dock.Worker{Bench: b, Titles: r.Titles, Set: set, Vault: keptSaves(), Ledger: theLedger(),
 		Cache: func() *scancache.Store { return openCache(io.Discard) }}
 	if !opt.stays {
-		w.Eject = ejectAt
+		w.Eject = dock.Ejector(drives.Here)
 	}
 	for n := range b.Targets {
 		if b.Targets[n].Name == name {
@@ -187,19 +179,6 @@ func (opt *dockOptions) worker(ctx context.Context, file, name string) (w *dock.
 		}
 	}
 	return nil, 0, fmt.Errorf("%s is no longer a target of the bench", name)
-}
-
-// ejectAt writes what is pending on the drive at an address, and makes it safe to unplug.
-func ejectAt(ctx context.Context, at string) (string, error) {
-	d, err := drives.Here.Under(ctx, at)
-	if err != nil {
-		return "", err
-	}
-	r, err := drives.Here.Eject(ctx, d, func(string) {})
-	if err != nil {
-		return "", err
-	}
-	return r.Say, nil
 }
 
 // say reports what happens in a slot: aloud, where somebody is needed or something is ready.

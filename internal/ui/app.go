@@ -17,6 +17,7 @@ import (
 	"polytome/internal/ui/checkview"
 	"polytome/internal/ui/connectionsview"
 	"polytome/internal/ui/coversview"
+	"polytome/internal/ui/dockview"
 	"polytome/internal/ui/drivesview"
 	"polytome/internal/ui/fitview"
 	"polytome/internal/ui/gamesview"
@@ -123,6 +124,7 @@ func newApp(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) *ap
 		{connectionsview.New(d), "H", "links, their tests, direct cable"},
 		{savesview.New(d), "S", "what players have reached: keep it, put it back, copy it"},
 		{ledgerview.New(d), "I", "what lies on every stick and share, also on those in a drawer"},
+		{dockview.New(d), "E", "each stick and console that comes is brought up to date"},
 		{teachview.New(d), "N", "an unknown console, learnt from a stick that it reads"},
 	}
 	if len(b.Sources) == 0 && len(b.Targets) == 0 {
@@ -385,7 +387,7 @@ func (a *app) quit() tea.Cmd {
 			return nil
 		}
 	}
-	if a.state.Running() || a.state.Playing() != "" || a.state.Burning() != "" || a.state.Reading() {
+	if a.state.Running() || a.state.Playing() != "" || a.state.Burning() != "" || a.state.Reading() || a.state.Dock != nil {
 		a.mode = quitting
 		return nil
 	}

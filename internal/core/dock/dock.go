@@ -34,6 +34,8 @@ type Report struct {
 	Say   string        `json:"say,omitempty"`  // more about it, in a clause; "" for nothing
 	Share float64       `json:"share,omitzero"` // of what is filled, from 0 to 1
 	Left  time.Duration `json:"left,omitzero"`  // until that is over; 0 for unknown
+	// Ejected says that it was made safe to unplug: that it goes from where it was is no news then.
+	Ejected bool `json:"ejected,omitzero"`
 }
 
 // An Event is what happens in a slot.
@@ -95,16 +97,17 @@ func (s *slot) say(r Report) { s.events <- Event{r, s.n, time.Now()} }
 func (s *slot) wait(ctx context.Context) {
 	s.say(Report{Phase: Waiting})
 	had, done := "", false // what is worked on already
+	ejected := false       // and then
 	id, seen := "", 0      // what is there, and how often it was in a row
 	for {
 		switch now, ok := s.o.Probe(ctx, s.n); {
 		case ctx.Err() != nil:
 			return
 		case !ok:
-			if seen = 0; done {
-				done = false
+			if seen = 0; done && !ejected { // which is said until another one comes
 				s.say(Report{Phase: Waiting})
 			}
+			done = false
 		case seen == 0 || now != id:
 			id, seen = now, 1
 		default:
@@ -117,6 +120,7 @@ func (s *slot) wait(ctx context.Context) {
 				return
 			}
 			s.say(r)
+			ejected = r.Ejected
 		}
 		select {
 		case <-ctx.Done():

@@ -19,8 +19,39 @@ import (
 	"polytome/internal/core/scancache"
 	"polytome/internal/core/survey"
 	"polytome/internal/core/title"
+	"polytome/internal/drives"
 	"polytome/internal/size"
+	"polytome/internal/target/served"
 )
+
+// Slots are the targets of a bench that a dock can wait for: those that are plugged in or switched on somewhere else.
+func Slots(b *bench.Bench) (slots []int) {
+	for n := range b.Targets {
+		if t := &b.Targets[n]; !served.Is(t.At) && t.Carries == "" {
+			slots = append(slots, n)
+		}
+	}
+	return slots
+}
+
+// Ejector makes what is at an address safe to unplug: what is pending is written, and its drive unmounted and switched
+// off. A disk that is built in stays as it is.
+func Ejector(sys drives.System) func(ctx context.Context, at string) (say string, err error) {
+	return func(ctx context.Context, at string) (string, error) {
+		d, err := sys.Under(ctx, at)
+		if err != nil {
+			return "", err
+		}
+		if d.Fixed() {
+			return "", nil
+		}
+		r, err := sys.Eject(ctx, d, func(string) {})
+		if err != nil {
+			return "", err
+		}
+		return r.Say, nil
+	}
+}
 
 // A Worker does at the slots of a dock what a bench says of its targets: look, ask, or fill. What would remove or
 // replace something waits for a person, and so does a volume that is not known.
@@ -128,7 +159,8 @@ func (w *Worker) fill(ctx context.Context, s *survey.Survey, p *plan.Plan, n int
 	job.Emit = func(e run.Event) { // one after another
 		if forecast.Event(e); time.Since(reported) >= time.Second {
 			reported = time.Now()
-			report(Report{Filling, p.Say(), forecast.Share(), forecast.Left().Round(time.Second)})
+			report(Report{Phase: Filling, Say: p.Say(), Share: forecast.Share(),
+				Left: forecast.Left().Round(time.Second)})
 		}
 	}
 	lane, _, _ := w.Journal.Start(ctx, s.Beginning(w.Bench), job) // what cannot be written down is run all the same
@@ -175,6 +207,8 @@ func (w *Worker) away(ctx context.Context, s *survey.Survey, say string) Report 
 	return Report{
 		Phase: Done,
 		Say:   strings.Join(slices.DeleteFunc([]string{say, safe}, func(x string) bool { return x == "" }), ". "),
+		// a disk that stays where it is says nothing
+		Ejected: safe != "",
 	}
 }
 

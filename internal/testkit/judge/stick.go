@@ -53,8 +53,10 @@ func (s *Stick) Pull() {
 	if s.at == "" {
 		return
 	}
-	if _, err := Try(s.t, "umount", s.at); err != nil {
-		Root(s.t, "umount", "-l", s.at)
+	if _, err := Try(s.t, "mountpoint", "-q", s.at); err == nil { // else it was ejected
+		if _, err := Try(s.t, "umount", s.at); err != nil {
+			Root(s.t, "umount", "-l", s.at)
+		}
 	}
 	for range 600 { // the mount ends a moment after umount does
 		if _, err := Try(s.t, "losetup", "-d", s.dev); err == nil {

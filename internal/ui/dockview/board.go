@@ -6,15 +6,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"image/color"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
 
 	"polytome/internal/core/dock"
-	"polytome/internal/core/estimate"
-	"polytome/internal/size"
 	"polytome/internal/ui/style"
 )
 
@@ -29,11 +26,8 @@ type Options struct {
 
 // board is the screen.
 type board struct {
-	names   []string
-	slots   []dock.Event
-	theme   *style.Theme
+	fields
 	opts    Options
-	w, h    int
 	closing bool // it was asked to end, and waits for what is worked on
 	stop    context.CancelFunc
 }
@@ -70,7 +64,8 @@ func Run(ctx context.Context, names []string, o Options) error {
 }
 
 func newBoard(names []string, o Options, stop context.CancelFunc) *board {
-	m := &board{names: names, slots: make([]dock.Event, len(names)), opts: o, stop: stop, w: 80, h: 24}
+	m := &board{fields: fields{names: names, slots: make([]dock.Event, len(names)), w: 80, h: 23, cursor: -1}, opts: o,
+		stop: stop}
 	for i := range m.slots {
 		m.slots[i].Phase = dock.Waiting
 	}
@@ -93,7 +88,7 @@ func (m *board) Init() tea.Cmd { return tea.RequestBackgroundColor }
 func (m *board) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
-		m.w, m.h = msg.Width, msg.Height
+		m.w, m.h = msg.Width, msg.Height-1
 	case tea.BackgroundColorMsg:
 		m.setTheme(msg.IsDark())
 	case dock.Event:
@@ -122,146 +117,16 @@ func (m *board) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 
 // View draws the board.
 func (m *board) View() tea.View {
-	v := tea.NewView(strings.Join(m.draw(), "\n"))
+	v := tea.NewView(strings.Join(m.whole(), "\n"))
 	v.AltScreen = true
 	return v
 }
 
-// The smallest field in which something can be read.
-const (
-	leastWidth  = 24
-	leastHeight = 4
-)
-
-// grid is how many fields are beside and below one another, so that each is as large as can be, and how many of them
-// are shown.
-func (m *board) grid() (columns, rows int) {
-	n, best := max(1, len(m.names)), -1
-	columns, rows = 1, n
-	for c := 1; c <= n; c++ {
-		r := (n + c - 1) / c
-		w, h := m.w/c, (m.h-2)/r
-		if w < leastWidth || h < leastHeight {
-			continue
-		}
-		if fits := min(w/2, h*2); fits > best { // a cell is twice as high as it is wide
-			columns, rows, best = c, r, fits
-		}
-	}
-	if best < 0 { // they do not all have room
-		columns = max(1, m.w/leastWidth)
-		rows = max(1, (m.h-2)/leastHeight)
-	}
-	return columns, rows
-}
-
-func (m *board) draw() []string {
-	columns, rows := m.grid()
-	w, h := m.w/columns, max(leastHeight, (m.h-2)/rows)
-	var out []string
-	for r := range rows {
-		lines := make([]string, h)
-		for c := range columns {
-			if n := r*columns + c; n < len(m.names) {
-				for y, line := range m.field(n, w, h) {
-					lines[y] += line
-				}
-			}
-		}
-		out = append(out, lines...)
-	}
-	out = m.theme.Block(out, m.w, m.h-1)
-	return append(out, m.foot())
-}
-
-// foot counts how it stands, and says how the board is closed.
-func (m *board) foot() string {
-	count := map[dock.Phase]int{}
-	for _, s := range m.slots {
-		count[s.Phase]++
-	}
-	var parts []string
-	for _, p := range dock.Phases {
-		if count[p] > 0 {
-			word := string(p)
-			if p == dock.NeedsYou && count[p] > 1 {
-				word = "need you"
-			}
-			parts = append(parts, fmt.Sprintf("%d %s", count[p], word))
-		}
-	}
-	if hidden := len(m.names) - m.fields(); hidden > 0 {
-		parts = append(parts, size.Count(hidden, "more target")+" in a larger window")
-	}
+// whole is the board with how it stands, and how it is closed.
+func (m *board) whole() []string {
 	say := "q closes the dock"
 	if m.closing {
 		say = "closing: what is being written is stopped, and can be resumed"
 	}
-	return " " + m.theme.Paint(m.theme.Dim, m.theme.Clip(strings.Join(parts, ", ")+"   "+say, m.w-2))
-}
-
-// fields is how many fields are shown.
-func (m *board) fields() int {
-	columns, rows := m.grid()
-	return min(len(m.names), columns*rows)
-}
-
-// word is a phase as it is written large, and in which colour.
-func (m *board) word(e *dock.Event) (word string, fg color.Color) {
-	t := m.theme
-	switch e.Phase {
-	case dock.Looking:
-		return "LOOK", t.Accent
-	case dock.Filling:
-		return fmt.Sprintf("%d%%", int(e.Share*100)), t.Accent
-	case dock.Seen:
-		return "SEEN", t.Text
-	case dock.Done:
-		return "DONE", t.Good
-	case dock.NeedsYou:
-		return "YOU!", t.Warn
-	case dock.Failed:
-		return "FAIL", t.Bad
-	case dock.Waiting:
-	}
-	return "WAIT", t.Dim
-}
-
-// field draws one slot.
-func (m *board) field(n, w, h int) []string {
-	t, e := m.theme, &m.slots[n]
-	word, fg := m.word(e)
-	inner := w - 4
-	frame := func(s string) string { return t.Paint(fg, s) }
-	line := func(s string) string {
-		side := frame(t.Glyph("│"))
-		return side + " " + s + strings.Repeat(" ", max(0, inner-style.Width(s))) + " " + side
-	}
-	name := t.Clip(style.Clean(m.names[n]), inner-2)
-	out := []string{frame(t.Glyph("┌")+t.Glyph("─")) + " " + t.Bold(t.Text, name) + " " +
-		frame(strings.Repeat(t.Glyph("─"), max(0, inner-style.Width(name)-1))+t.Glyph("┐"))}
-	var body []string
-	state := string(e.Phase)
-	if e.Phase == dock.Filling && e.Left > 0 {
-		state += ", " + estimate.Words(e.Left) + " left"
-	}
-	if h >= bigRows+leastHeight && inner >= bigWidth("DONE") {
-		for _, row := range big(word, t.Glyph("█")) {
-			body = append(body, t.Paint(fg, row))
-		}
-	}
-	body = append(body, t.Bold(fg, t.Clip(state, inner)))
-	if e.Say != "" {
-		for _, l := range t.Wrap(style.Clean(e.Say), inner) {
-			body = append(body, t.Paint(t.Text, l))
-		}
-	}
-	for y := range h - 2 {
-		text := ""
-		if y < len(body) {
-			text = body[y]
-		}
-		out = append(out, line(text))
-	}
-	return append(out, frame(t.Glyph("└")+strings.Repeat(t.Glyph("─"), inner+2)+t.Glyph("┘")))
+	return append(m.draw(), " "+m.theme.Paint(m.theme.Dim, m.theme.Clip(m.counts()+"   "+say, m.w-2)))
 }

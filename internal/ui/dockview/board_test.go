@@ -33,12 +33,12 @@ func TestEveryFieldFitsItsWindow(t *testing.T) {
 				m.Update(dock.Event{Slot: i, Report: dock.Report{Phase: dock.Phases[i%len(dock.Phases)], Share: 0.42,
 					Left: 90 * time.Second, Say: strings.Repeat("something long to be said of it ", 6)}})
 			}
-			out := m.draw()
+			out := m.whole()
 			assert.Len(t, out, window[1], "%v, %d slots", window, n)
 			for _, line := range out {
 				assert.LessOrEqual(t, style.Width(line), window[0], "%v, %d slots: %s", window, n, line)
 			}
-			for i := range m.fields() {
+			for i := range m.shown() {
 				assert.Contains(t, strings.Join(out, "\n"), fmt.Sprint("Hall ", i+1))
 			}
 		}
@@ -50,7 +50,7 @@ func TestTheBoardSaysHowItStands(t *testing.T) {
 	m := sized(2, 120, 30)
 	var called []string
 	m.opts.Rests = func(e dock.Event) { called = append(called, m.names[e.Slot]+" "+string(e.Phase)) }
-	see := func() string { return strings.Join(m.draw(), "\n") }
+	see := func() string { return strings.Join(m.whole(), "\n") }
 	assert.Contains(t, see(), "2 waiting")
 	m.Update(dock.Event{Slot: 0, Report: dock.Report{Phase: dock.Filling, Share: 0.47, Left: 3 * time.Minute,
 		Say: "41 files to write"}})

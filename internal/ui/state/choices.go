@@ -266,10 +266,13 @@ func (d *State) busy() bool {
 			"changes, close the other one and start again.", who)
 		return true
 	}
-	if d.Running() {
+	switch {
+	case d.Dock != nil:
+		d.Notice = "The dock is open: close it (E, then space) before changing the selection."
+	case d.Running():
 		d.Notice = "A run is in progress: stop it before changing the selection."
 	}
-	return d.Running()
+	return d.Dock != nil || d.Running()
 }
 
 // choice is a change of the choices: what was chosen on the other side of it, and what was done, in a sentence.

@@ -164,6 +164,10 @@ func (d *State) AskWrite(n int) tea.Cmd {
 		d.Notice = "There is nothing to fill yet: P adds a target."
 		return nil
 	}
+	if d.Dock != nil {
+		d.Notice = "The dock is open: close it (E, then space) to write by hand."
+		return nil
+	}
 	s := d.Targets[n].Survey
 	name := d.Bench.Targets[n].Name
 	if d.Looking(n) {
@@ -500,5 +504,8 @@ func (d *State) StopRuns() {
 		if t.Serving != nil {
 			t.Serving.stop()
 		}
+	}
+	if d.Dock != nil {
+		d.Dock.stop()
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"os"
 	"strings"
 	"sync"
+	"time"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
@@ -48,6 +49,9 @@ type State struct {
 	Ledger     ledger.Store
 	Remembered Remembered
 	lags       map[string]lag // how far volumes are behind, by their IDs
+	// Dock is the dock while it is open; nil while it is not.
+	Dock      *Docking
+	DockEvery time.Duration // how often it is looked whether something came; 0 for what is usual
 	// Journal is where runs are written down, nil for nowhere. History are the newest runs.
 	Journal *journal.Journal
 	History []journal.Run

@@ -52,6 +52,8 @@ func (d *State) Update(msg tea.Msg) (t Taken, ok bool) {
 		t.Cmd = d.SetRun(msg)
 	case ServingMsg:
 		t.Cmd = d.SetServing(msg)
+	case DockMsg:
+		t.Cmd, t.Refresh = d.SetDock(msg), true
 	case DiscsMsg:
 		t.Cmd, t.Refresh = d.SetDiscs(msg), !msg.same
 	case SettledMsg:
