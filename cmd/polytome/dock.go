@@ -95,7 +95,7 @@ func (opt *dockOptions) run(cmd *cobra.Command, _ []string) error {
 	out := cmd.OutOrStdout()
 	waiting := &dock.Worker{Bench: b, Slots: slots, Ledger: theLedger()}
 	work := func(ctx context.Context, emit func(dock.Event)) {
-		dock.Run(ctx, len(slots), dock.Options{Every: opt.every, Probe: waiting.Probe,
+		dock.Run(ctx, len(slots), dock.Options{Every: opt.every, Changes: drives.Here.Changes(ctx), Probe: waiting.Probe,
 			Work: func(ctx context.Context, slot int, report func(dock.Report)) dock.Report {
 				w, at, err := opt.worker(ctx, file, names[slot])
 				if err != nil {

@@ -567,6 +567,23 @@ func (s System) Target(ctx context.Context, what string) (d *Drive, part int, er
 	return d, part, err
 }
 
+// Presence finds out quickly, and without reading it, whether a drive or image is there: by its path or serial number. The
+// identity is another one when something else is put in its place, "" where that is not known.
+func (s System) Presence(ctx context.Context, what string) (id string, ok bool) {
+	info, err := os.Stat(what)
+	if err == nil {
+		return s.node(info), true
+	}
+	d, _, err := s.Target(ctx, what)
+	if err != nil {
+		return "", false
+	}
+	if info, err = os.Stat(d.Path); err != nil { // an export
+		return "", true
+	}
+	return s.node(info), true
+}
+
 // behind finds the drive whose volume is mounted at a folder.
 func (s System) behind(ctx context.Context, folder string) (*Drive, int, error) {
 	full, err := filepath.Abs(folder)

@@ -50,11 +50,14 @@ type Event struct {
 const (
 	Usual  = 3 * time.Second
 	Steady = 2
+	settle = 500 * time.Millisecond // until what has just come is looked at again, at most
 )
 
 // Options are how a dock works.
 type Options struct {
 	Every time.Duration // between two looks at a slot; 0 for [Usual]
+	// Changes has all slots be looked at when something comes on it; nil where nothing tells.
+	Changes <-chan struct{}
 	// Probe finds out, quickly and without reading it, what is in a slot: what it is known by, "" where that is not
 	// known; ok is false for nothing.
 	Probe func(ctx context.Context, slot int) (id string, ok bool)
@@ -71,13 +74,18 @@ func Run(ctx context.Context, slots int, o Options, emit func(Event)) {
 	}
 	events := make(chan Event)
 	var all sync.WaitGroup
+	wake := make([]chan struct{}, slots)
 	for n := range slots {
-		all.Go(func() { (&slot{n: n, o: &o, events: events}).wait(ctx) })
+		wake[n] = make(chan struct{}, 1)
+		all.Go(func() { (&slot{n: n, o: &o, events: events, wake: wake[n]}).wait(ctx) })
 	}
+	ended := make(chan struct{})
 	go func() {
 		all.Wait()
+		close(ended)
 		close(events)
 	}()
+	go wakeAll(o.Changes, wake, ended)
 	for e := range events {
 		emit(e)
 	}
@@ -88,6 +96,27 @@ type slot struct {
 	n      int
 	o      *Options
 	events chan<- Event
+	wake   <-chan struct{} // something has changed
+}
+
+// wakeAll has each slot be looked at when something has changed.
+func wakeAll(changes <-chan struct{}, slots []chan struct{}, ended <-chan struct{}) {
+	for {
+		select {
+		case <-ended:
+			return
+		case _, ok := <-changes:
+			if !ok {
+				return
+			}
+		}
+		for _, s := range slots {
+			select {
+			case s <- struct{}{}:
+			default:
+			}
+		}
+	}
 }
 
 // say reports what happens in the slot.
@@ -122,10 +151,15 @@ func (s *slot) wait(ctx context.Context) {
 			s.say(r)
 			ejected = r.Ejected
 		}
+		pause := s.o.Every
+		if seen > 0 && !done {
+			pause = min(pause, settle)
+		}
 		select {
 		case <-ctx.Done():
 			return
-		case <-time.After(s.o.Every):
+		case <-s.wake:
+		case <-time.After(pause):
 		}
 	}
 }

@@ -28,11 +28,7 @@ const knock = 2 * time.Second
 func Present(ctx context.Context, b *bench.Bench, n int, past []ledger.Volume) (id string, ok bool) {
 	at := b.Address(n)
 	if a, is := drive.ParseAddress(at); is {
-		if _, err := os.Stat(a.Drive); err == nil {
-			return "", true
-		}
-		_, _, err := drives.Here.Target(ctx, a.Drive)
-		return "", err == nil
+		return drives.Here.Presence(ctx, a.Drive)
 	}
 	if served.Is(at) {
 		return "", false

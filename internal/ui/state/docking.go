@@ -74,11 +74,11 @@ func (d *State) ToggleDock() tea.Cmd {
 	for i, n := range slots {
 		names[i] = d.Bench.Targets[n].Name
 	}
-	every := d.DockEvery
+	every, changes := d.DockEvery, d.System.Changes(ctx)
 	d.running.Add(1)
 	found.start(func() {
 		defer d.running.Done()
-		dock.Run(ctx, len(slots), dock.Options{Every: every, Probe: w.Probe, Work: w.Work}, func(e dock.Event) {
+		dock.Run(ctx, len(slots), dock.Options{Every: every, Changes: changes, Probe: w.Probe, Work: w.Work}, func(e dock.Event) {
 			now[e.Slot] = e
 			if e.Phase.Rests() {
 				logbook.Note("dock", "target", names[e.Slot], "phase", string(e.Phase), "say", e.Say)
