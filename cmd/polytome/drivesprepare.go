@@ -2,20 +2,25 @@ package main
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"polytome/internal/core/bench"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/prepare"
+	"polytome/internal/core/survey"
 	"polytome/internal/drives"
 	"polytome/internal/format/partition"
 	"polytome/internal/size"
+	"polytome/internal/target/drive"
 )
 
 // preparing is what the flags of drives prepare say.
@@ -40,6 +45,7 @@ everything else on the drive stays.`,
 		Example: `  polytome drives prepare /dev/sdb --loader rowan --kit ~/rowan
   polytome drives prepare north.img --size 58GiB --loader rowan --from ~/games
   polytome drives prepare /dev/sdb --fs exfat --label OXBOW --table gpt --cluster 128K --erase QX-2209-11
+  polytome drives prepare /dev/sdc --bench season.toml --alike "Hall 1"
   polytome drives prepare /dev/sdb --partition 2 --loader bellows --dry-run`,
 		Args: needArgs(1, "a drive or image"),
 		RunE: func(cmd *cobra.Command, args []string) error { return r.run(cmd, args[0]) },
@@ -56,6 +62,8 @@ everything else on the drive stays.`,
 	f.StringSliceVar(&r.editions, "edition", nil,
 		"which edition of the kit; several, such as a model and a region, with a comma between")
 	f.StringArrayVar(&r.w.from, "from", nil, "folder with games, used to choose the cluster size (may be repeated)")
+	f.StringVar(&r.w.bench, "bench", "", "with --alike: the bench of the target")
+	f.StringVar(&r.w.target, "alike", "", "with --bench: prepare it as another stick like this target, and add it to the set")
 	f.StringVar(&r.erase, "erase", "", "confirm that everything on the drive is lost: its serial number or name")
 	f.BoolVar(&r.fixed, "fixed-disk", false, "confirm a disk that is built into this computer")
 	f.BoolVar(&r.dry, "dry-run", false, "show what would be done, and do nothing")
@@ -78,6 +86,19 @@ func makeImage(name, text string) error {
 
 func (r *preparing) request(ctx context.Context, cmd *cobra.Command, set *loader.Set) (req prepare.Request, err error) {
 	req = prepare.Request{Filesystem: r.fs, Part: r.partition, Kit: r.kit, Editions: r.editions, Vault: keptSaves()}
+	if (r.w.bench == "") != (r.w.target == "") {
+		return req, usageError{errors.New("--bench and --alike belong together")}
+	}
+	if r.w.bench != "" {
+		b, err := bench.Load(r.w.bench)
+		if err == nil {
+			err = r.w.pick(b)
+		}
+		if err != nil {
+			return req, err
+		}
+		r.w.loader = cmp.Or(r.w.loader, b.Targets[r.w.picked].Loader)
+	}
 	if r.w.loader != "" {
 		if req.Profile, err = set.Profile(r.w.loader); err != nil {
 			return req, err
@@ -177,6 +198,12 @@ func (r *preparing) run(cmd *cobra.Command, what string) (err error) {
 	if err != nil {
 		return err
 	}
+	if err := theLedger().Reformatted(report.Lost, report.Volume); err != nil {
+		fmt.Fprintf(stderr(), "polytome: what was on it is still remembered: %v\n", err)
+	}
+	if err := r.join(ctx, cmd, d, report); err != nil {
+		return err
+	}
 	if r.w.asJSON {
 		if err := printJSON(out, map[string]any{"plan": p, "report": report}); err != nil {
 			return err
@@ -193,6 +220,45 @@ func (r *preparing) run(cmd *cobra.Command, what string) (err error) {
 		return errPartial
 	}
 	return nil
+}
+
+// join has a drive that was prepared be one of the set that it was prepared for.
+func (r *preparing) join(ctx context.Context, cmd *cobra.Command, d *drives.Drive, report *prepare.Report) error {
+	if r.w.bench == "" {
+		return nil
+	}
+	w := work{bench: r.w.bench, target: r.w.target}
+	b, err := w.open(false)
+	if err != nil {
+		return err
+	}
+	if err := b.Hold(stateDir()); err != nil {
+		return err
+	}
+	defer b.Release()
+	at := drive.Address{Drive: d.Key()}.String()
+	for i := range b.Targets {
+		t := &b.Targets[i]
+		if t.Stick != "" && slices.Contains(report.Lost, t.Stick) {
+			t.Stick = report.Volume
+			return b.Save()
+		}
+		if b.Resolve(t.At) == at { // it is one already
+			return nil
+		}
+	}
+	past, err := volumes()
+	if err != nil {
+		return err
+	}
+	n, err := survey.AddAlike(ctx, b, w.picked, at, past)
+	if err != nil {
+		return err
+	}
+	if !r.w.asJSON {
+		fmt.Fprintln(cmd.OutOrStdout(), clean(fmt.Sprintf("%s is like %s: %s", b.Targets[n].Name, b.Targets[n].Like, at)))
+	}
+	return b.Save()
 }
 
 // mostListedSaves is how many saves are named that are on a drive.

@@ -106,3 +106,31 @@ func TestSticksThatAreAlikeAreFilledWhereverTheyArePluggedIn(t *testing.T) {
 	assert.Contains(t, said, "Hall 1 and those like it: 2 of 3 up to date")
 	assert.Contains(t, said, "Hall 2: behind; 1 title missing, such as Tide Mill")
 }
+
+// TestADriveIsPreparedAsOneMoreOfASet, takes part in it, and when it is prepared again, what was on it is forgotten.
+func TestADriveIsPreparedAsOneMoreOfASet(t *testing.T) {
+	ownFolders(t)
+	dir := t.TempDir()
+	coretest.Write(t, dir, "games/Ropewalk.w8", demo.Cartridge("WREN", "Ropewalk"))
+	file, one, two := filepath.Join(dir, "season.toml"), filepath.Join(dir, "one.img"), filepath.Join(dir, "two.img")
+	ok(t, "drives", "prepare", one, "--size", "64MiB", "--loader", "oxbow")
+	coretest.Write(t, dir, "season.toml", []byte("format = 1\n[[source]]\npath = 'games'\n[[target]]\nname = 'Hall 1'\n"+
+		"at = 'drive:one.img'\nloader = 'oxbow'\neverything = true\n"))
+	out := ok(t, "drives", "prepare", two, "--size", "64MiB", "--bench", file, "--alike", "Hall 1")
+	assert.Contains(t, out, "Hall 2 is like Hall 1: drive:"+two)
+	ok(t, "fill", "--bench", file, "--target", "Hall 1", "--alike")
+	said := ok(t, "sets", "--bench", file)
+	assert.Contains(t, said, "Hall 1 and those like it: 2 of 2 up to date")
+	assert.Contains(t, ok(t, "where", "ropewalk"), "Hall 2")
+
+	ok(t, "drives", "prepare", two, "--loader", "oxbow", "--erase", "two.img", "--bench", file, "--alike", "Hall 1")
+	assert.NotContains(t, ok(t, "where", "ropewalk"), "Hall 2", "it was formatted")
+	code, said, _ := polytome(t, "sets", "--bench", file)
+	assert.Equal(t, 3, code)
+	assert.Contains(t, said, "Hall 1 and those like it: 1 of 2 up to date")
+	assert.Contains(t, said, "Hall 2: behind; 1 title missing, such as Ropewalk")
+	for _, wrong := range [][]string{{"--alike", "Hall 1"}, {"--bench", file}, {"--bench", file, "--alike", "Hall 7"}} {
+		code, _, errs := polytome(t, append([]string{"drives", "prepare", two, "--dry-run"}, wrong...)...)
+		assert.Equal(t, 2, code, errs)
+	}
+}

@@ -79,6 +79,7 @@ type Volume struct {
 	// fat12, fat16, fat32, exfat, or what else was recognised; "" for nothing known
 	Filesystem string   `json:"filesystem"`
 	Label      string   `json:"label,omitempty"`
+	Serial     string   `json:"serial,omitempty"` // what the volume is known by, as [target.Facts] has it
 	Cluster    int64    `json:"cluster,omitempty"`
 	Free       int64    `json:"free"` // bytes, -1 where it is not known
 	Dirty      bool     `json:"dirty,omitempty"`
@@ -354,6 +355,7 @@ func (v *Volume) probe(ctx context.Context, m *medium.File) {
 	}
 	info := vol.Info()
 	v.Filesystem, v.Label, v.Cluster, v.Dirty = info.Filesystem, info.Label, info.Cluster, info.Dirty
+	v.Serial = fmt.Sprintf("%08x", info.Serial)
 	if free, ok := vol.FreeReported(); ok {
 		v.Free = free
 	} else if table := int64(info.Clusters) * 4; table <= freeTable || info.Filesystem == "exfat" {
@@ -374,7 +376,7 @@ func (v *Volume) probeSlab(m *medium.File) {
 		return
 	}
 	i := d.Info()
-	v.Label, v.Free = i.Label, i.Free
+	v.Label, v.Free, v.Serial = i.Label, i.Free, i.Number
 }
 
 // OpenVolume opens a FAT or exFAT volume.

@@ -81,8 +81,15 @@ type Save struct {
 	Kept    bool      `json:"kept"` // it is in the vault as it is there
 }
 
-// Called is what people call the volume: its name, or else its label, its target, or its address.
-func (v *Volume) Called() string { return cmp.Or(v.Name, v.Label, v.Target, v.Address) }
+// Called is what people call the volume: its name, or else that of its target, as alike sticks have the same label; its
+// label, or its address.
+func (v *Volume) Called() string {
+	named := v.Target
+	if strings.ContainsRune(named, '/') { // it was given by its place
+		named = ""
+	}
+	return cmp.Or(v.Name, named, v.Label, v.Target, v.Address)
+}
 
 // stick is what the IDs of volumes begin with that are plugged in.
 const stick = "vol-"

@@ -138,3 +138,29 @@ func TestABrokenFileOfTheLedgerHidesNoOther(t *testing.T) {
 	assert.Len(t, all, 3)
 	assert.Error(t, s.Name("vol-1", nil, nil), "and it is not written over")
 }
+
+// TestAReformattedVolumeIsForgotten, and the new one in its place has the name that stands on the stick.
+func TestAReformattedVolumeIsForgotten(t *testing.T) {
+	s := ledger.Store{Dir: t.TempDir()}
+	for _, id := range []string{"vol-0001", "vol-0002", "vol-0003"} {
+		require.NoError(t, s.Note(ledger.Volume{ID: id, Kind: ledger.Drive, Seen: time.Now(), Print: "x"}, false))
+	}
+	name, place := "Hall 3", "drawer 2"
+	require.NoError(t, s.Name("vol-0001", &name, &place))
+	require.NoError(t, s.Reformatted([]string{"0001", "0002", "0009"}, "000a"))
+	require.NoError(t, s.Note(ledger.Volume{ID: "vol-000a", Kind: ledger.Drive, Seen: time.Now(), Print: "y"}, false))
+	all, err := s.All()
+	require.NoError(t, err)
+	require.Len(t, all, 2)
+	for _, v := range all {
+		want := ""
+		if v.ID == "vol-000a" {
+			want = "Hall 3"
+		}
+		assert.Equal(t, want, v.Name, v.ID)
+	}
+	require.NoError(t, s.Reformatted([]string{"000a"}, "000a"), "it was given the number that it had")
+	all, err = s.All()
+	require.NoError(t, err)
+	assert.Len(t, all, 2)
+}

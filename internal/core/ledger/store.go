@@ -206,6 +206,43 @@ func (s Store) Name(id string, name, place *string) error {
 	return nil
 }
 
+// Reformatted forgets volumes that are no longer there. The new one in their place gets the name and the place that the
+// first of them had: that is written on the stick.
+func (s Store) Reformatted(lost []string, now string) error {
+	if s.Dir == "" {
+		return nil
+	}
+	given, err := s.named()
+	if err != nil {
+		return err
+	}
+	had := func(id string) int { return slices.IndexFunc(given, func(n named) bool { return n.ID == id }) }
+	for _, volume := range lost {
+		id := OfStick(volume)
+		if volume == now {
+			continue
+		}
+		if i := had(id); i >= 0 {
+			if now != "" && had(OfStick(now)) < 0 {
+				if err := s.Name(OfStick(now), &given[i].Name, &given[i].Place); err != nil {
+					return err
+				}
+			}
+			none := ""
+			if err := s.Name(id, &none, &none); err != nil {
+				return err
+			}
+			if given, err = s.named(); err != nil {
+				return err
+			}
+		}
+		if err := s.Forget(id); err != nil && !errors.Is(err, ErrUnknown) {
+			return err
+		}
+	}
+	return nil
+}
+
 // Forget drops what is known of a volume; its name stays.
 func (s Store) Forget(id string) error {
 	err := os.Remove(s.file(id))

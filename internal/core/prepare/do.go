@@ -38,6 +38,9 @@ type Report struct {
 	Files   int            `json:"files"`
 	Folders int            `json:"folders"`
 	Took    time.Duration  `json:"took"`
+	// Lost is what the volumes were known by that are no longer there, and Volume what the new one is known by.
+	Lost   []string `json:"lost,omitempty"`
+	Volume string   `json:"volume,omitempty"`
 }
 
 func (r *Report) wrong(format string, args ...any) {
@@ -287,7 +290,15 @@ func (p *Plan) check(ctx context.Context, sys drives.System) (*Report, error) {
 	if number == 0 && p.Scheme != partition.None {
 		number = 1
 	}
+	for i := range p.Drive.Volumes {
+		if v := &p.Drive.Volumes[i]; v.Serial != "" && (p.Part == 0 || v.Number == p.Part) {
+			r.Lost = append(r.Lost, v.Serial)
+		}
+	}
 	found := d.Find(number)
+	if found != nil {
+		r.Volume = found.Serial
+	}
 	if found == nil {
 		wrong("The volume is not there.")
 		return r, nil

@@ -360,6 +360,9 @@ func (m *Model) Update(msg tea.Msg, _ bool) (t state.Taken, ok bool) {
 		if msg.change {
 			t.Cmd = m.d.DrivesChanged()
 		}
+		if msg.then != nil {
+			t.Cmd = tea.Batch(t.Cmd, msg.then(m))
+		}
 		return t, true
 	case countedMsg:
 		m.counted = msg.bytes

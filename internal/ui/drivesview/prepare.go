@@ -180,7 +180,7 @@ func (m *Model) ready(c drives.Consent) tea.Cmd {
 		defer close(events)
 		// Leaving the screen does not break it off: half prepared, the drive would be of no use.
 		r, err := p.Do(context.Background(), sys, c, func(e prepare.Event) { events <- e })
-		return doneMsg{err: err, change: true, take: func(m *Model) {
+		return doneMsg{err: err, change: true, then: func(m *Model) tea.Cmd { return m.d.Reformatted(r) }, take: func(m *Model) {
 			m.report = r
 			if err != nil {
 				m.event.Step = -1

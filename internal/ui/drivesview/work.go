@@ -25,6 +25,7 @@ type doneMsg struct {
 	err    error
 	change bool // a drive is another one now
 	take   func(m *Model)
+	then   func(m *Model) tea.Cmd // what else is to be done; nil for nothing
 }
 
 // do does something in the background.

@@ -10,6 +10,7 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/ledger"
 	"polytome/internal/core/loader"
+	"polytome/internal/core/prepare"
 	"polytome/internal/core/survey"
 	"polytome/internal/core/title"
 	"polytome/internal/size"
@@ -192,6 +193,24 @@ func (d *State) AskVolumePlace(v ledger.Volume) {
 			}
 			return d.changeLedger(say, func(s ledger.Store) error { return s.Name(v.ID, nil, &place) })
 		}})
+}
+
+// Reformatted has the ledger and the bench take the new volume of a drive that was prepared for the ones that it had: a
+// stick of a set stays one.
+func (d *State) Reformatted(r *prepare.Report) tea.Cmd {
+	if r == nil || len(r.Lost) == 0 {
+		return nil
+	}
+	var cmds []tea.Cmd
+	for n := range d.Bench.Targets {
+		if t := &d.Bench.Targets[n]; t.Stick != "" && r.Volume != "" && slices.Contains(r.Lost, t.Stick) {
+			t.Stick = r.Volume
+			cmds = append(cmds, d.SurveyTarget(n), d.save())
+		}
+	}
+	return tea.Batch(append(cmds, d.changeLedger("", func(s ledger.Store) error {
+		return s.Reformatted(r.Lost, r.Volume)
+	}))...)
 }
 
 // AskTwin asks for a stick that is to hold what is remembered of a volume, as far as the games still have it.
