@@ -53,6 +53,7 @@ func startDock(t *testing.T, args ...string) *docks {
 // until waits for a phase of a target, and returns what was said.
 func (d *docks) until(name string, p dock.Phase) string {
 	d.t.Helper()
+	var last docking
 	for {
 		select {
 		case e, ok := <-d.said:
@@ -60,8 +61,11 @@ func (d *docks) until(name string, p dock.Phase) string {
 			if e.Target == name && e.Phase == p {
 				return e.Say
 			}
+			if e.Target == name {
+				last = e
+			}
 		case <-time.After(time.Minute):
-			d.t.Fatalf("%s never came to %s", name, p)
+			d.t.Fatalf("%s never came to %s, but to %s: %s", name, p, last.Phase, last.Say)
 		}
 	}
 }

@@ -36,6 +36,8 @@ type Report struct {
 	Left  time.Duration `json:"left,omitzero"`  // until that is over; 0 for unknown
 	// Ejected says that it was made safe to unplug: that it goes from where it was is no news then.
 	Ejected bool `json:"ejected,omitzero"`
+	// Again is set where it failed only as it could not be reached just now: it is tried again, after a while.
+	Again bool `json:"again,omitzero"`
 }
 
 // An Event is what happens in a slot.
@@ -51,6 +53,8 @@ const (
 	Usual  = 3 * time.Second
 	Steady = 2
 	settle = 500 * time.Millisecond // until what has just come is looked at again, at most
+	// mostWait is how long it takes at most until what could not be reached is tried again; that doubles each time.
+	mostWait = time.Minute
 )
 
 // Options are how a dock works.
@@ -97,6 +101,7 @@ type slot struct {
 	o      *Options
 	events chan<- Event
 	wake   <-chan struct{} // something has changed
+	shown  Report          // what was said last
 }
 
 // wakeAll has each slot be looked at when something has changed.
@@ -120,23 +125,36 @@ func wakeAll(changes <-chan struct{}, slots []chan struct{}, ended <-chan struct
 }
 
 // say reports what happens in the slot.
-func (s *slot) say(r Report) { s.events <- Event{r, s.n, time.Now()} }
+func (s *slot) say(r Report) {
+	s.shown = r
+	s.events <- Event{r, s.n, time.Now()}
+}
+
+// pause waits; false when the context ends.
+func (s *slot) pause(ctx context.Context, d time.Duration) bool {
+	select {
+	case <-ctx.Done():
+		return false
+	case <-time.After(d):
+		return true
+	}
+}
 
 // wait looks at the slot until the context ends, and works on what comes.
 func (s *slot) wait(ctx context.Context) {
 	s.say(Report{Phase: Waiting})
 	had, done := "", false // what is worked on already
-	ejected := false       // and then
 	id, seen := "", 0      // what is there, and how often it was in a row
+	tries := 0             // how often in a row it could not be reached
 	for {
 		switch now, ok := s.o.Probe(ctx, s.n); {
 		case ctx.Err() != nil:
 			return
 		case !ok:
-			if seen = 0; done && !ejected { // which is said until another one comes
+			seen, done = 0, false
+			if s.shown.Phase != Waiting && !s.shown.Ejected { // which is said until another one comes
 				s.say(Report{Phase: Waiting})
 			}
-			done = false
 		case seen == 0 || now != id:
 			id, seen = now, 1
 		default:
@@ -149,7 +167,14 @@ func (s *slot) wait(ctx context.Context) {
 				return
 			}
 			s.say(r)
-			ejected = r.Ejected
+			if r.Again {
+				done, tries = false, tries+1
+				if !s.pause(ctx, min(s.o.Every<<min(tries, 10), mostWait)) {
+					return
+				}
+				continue
+			}
+			tries = 0
 		}
 		pause := s.o.Every
 		if seen > 0 && !done {

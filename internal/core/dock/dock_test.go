@@ -18,7 +18,20 @@ import (
 // ports are what is plugged in, by slot; "" for nothing.
 type ports struct {
 	sync.Mutex
-	in []string
+	in    []string
+	looks int // at any of them
+}
+
+// looked waits until a slot was looked at as it is now.
+func (p *ports) looked() {
+	count := func() int {
+		p.Lock()
+		defer p.Unlock()
+		return p.looks
+	}
+	for from := count(); count() < from+2; { // one may have begun before
+		time.Sleep(time.Millisecond)
+	}
 }
 
 func (p *ports) put(n int, what string) {
@@ -30,6 +43,7 @@ func (p *ports) put(n int, what string) {
 func (p *ports) probe(_ context.Context, n int) (string, bool) {
 	p.Lock()
 	defer p.Unlock()
+	p.looks++
 	return p.in[n], p.in[n] != ""
 }
 
@@ -190,4 +204,52 @@ func TestWhatIsHalfPluggedInIsLeftAlone(t *testing.T) {
 			return dock.Report{Phase: dock.Done}
 		}}, func(dock.Event) {})
 	assert.Equal(t, 1, worked)
+}
+
+// TestWhatCannotBeReachedIsTriedAgain, and what it failed with is gone when it goes.
+func TestWhatCannotBeReachedIsTriedAgain(t *testing.T) {
+	tries := 0
+	d := start(t, 1, func(context.Context, string, int, func(dock.Report)) dock.Report {
+		if tries++; tries < 3 {
+			return dock.Report{Phase: dock.Failed, Say: "it does not answer", Again: true}
+		}
+		return dock.Report{Phase: dock.Done, Say: fmt.Sprint(tries)}
+	})
+	d.put(0, "console")
+	d.until(t, 0, dock.Failed)
+	assert.Equal(t, "3", d.until(t, 0, dock.Done))
+	tries = 0
+	d.put(0, "")
+	d.until(t, 0, dock.Waiting)
+	d.put(0, "console")
+	d.until(t, 0, dock.Failed)
+	d.put(0, "")
+	d.until(t, 0, dock.Waiting)
+	d.stop()
+	<-d.over
+}
+
+// TestWhatWasEjectedStaysDone on the board until another one comes.
+func TestWhatWasEjectedStaysDone(t *testing.T) {
+	d := start(t, 1, func(_ context.Context, id string, _ int, _ func(dock.Report)) dock.Report {
+		return dock.Report{Phase: dock.Done, Say: id, Ejected: id == "red"}
+	})
+	d.until(t, 0, dock.Waiting)
+	for range 2 {
+		d.put(0, "red")
+		require.Equal(t, "red", d.until(t, 0, dock.Done))
+		d.put(0, "")
+		d.looked()
+	}
+	d.put(0, "blue")
+	for e := range d.events {
+		require.NotEqual(t, dock.Waiting, e.Phase)
+		if e.Say == "blue" {
+			break
+		}
+	}
+	d.put(0, "")
+	d.until(t, 0, dock.Waiting)
+	d.stop()
+	<-d.over
 }

@@ -2,6 +2,7 @@ package dock
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -21,6 +22,7 @@ import (
 	"polytome/internal/core/title"
 	"polytome/internal/drives"
 	"polytome/internal/size"
+	"polytome/internal/target"
 	"polytome/internal/target/served"
 )
 
@@ -92,7 +94,8 @@ func (w *Worker) Work(ctx context.Context, slot int, report func(Report)) Report
 		err = s.Away
 	}
 	if err != nil {
-		return Report{Phase: Failed, Say: err.Error()}
+		return Report{Phase: Failed, Say: err.Error(), Again: errors.Is(err, target.ErrGone) ||
+			errors.Is(err, target.ErrBusy)}
 	}
 	if id, _ := s.VolumeID(); id == "" || t.Stick == "" && !w.knows(id, t.Name) {
 		return Report{
@@ -168,9 +171,9 @@ func (w *Worker) fill(ctx context.Context, s *survey.Survey, p *plan.Plan, n int
 	s.Ran(cache, p, &r)
 	switch {
 	case len(r.Failed) > 0:
-		return Report{Phase: Failed, Say: strings.TrimSuffix(r.Failed[0].Say, ".")}
+		return Report{Phase: Failed, Say: strings.TrimSuffix(r.Failed[0].Say, "."), Again: r.Away}
 	case !r.All():
-		return Report{Phase: Failed, Say: "it was stopped; polytome runs resume goes on"}
+		return Report{Phase: Failed, Say: "it was stopped; polytome runs resume goes on", Again: r.Away}
 	}
 	if err := s.Note(ctx, w.Ledger, survey.Noted{Done: p}); err != nil {
 		return Report{Phase: Failed, Say: err.Error()}

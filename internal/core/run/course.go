@@ -2,11 +2,13 @@ package run
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"time"
 
 	"polytome/internal/core/plan"
 	"polytome/internal/parallel"
+	"polytome/internal/target"
 )
 
 // course is all of a lane that changes while it goes on. It belongs to one goroutine, see [Lane.keep]; the others ask
@@ -341,6 +343,7 @@ func (c *course) end(stopped bool) {
 		}
 	}
 	r.Stopped = stopped || c.finish && r.Untried > 0
+	r.Away = errors.Is(c.lost, target.ErrGone) || errors.Is(c.lost, target.ErrBusy)
 	r.Elapsed = c.elapsed()
 	c.tell(Event{Kind: Ended, Stopped: r.Stopped}, -1, nil)
 }

@@ -79,7 +79,8 @@ type Report struct {
 	HalfBytes int64         `json:"half-bytes,omitempty"` // that are there of it
 	HalfOf    int64         `json:"half-of,omitempty"`    // that it will have
 	Stopped   bool          `json:"stopped,omitempty"`
-	Elapsed   time.Duration `json:"elapsed"` // without pauses
+	Away      bool          `json:"away,omitempty"` // the target could not be reached, or not any longer: it may come back
+	Elapsed   time.Duration `json:"elapsed"`        // without pauses
 	// Large and Small are how long files took that were written whole: what the next times are estimated from.
 	Large Timed `json:"large,omitzero"`
 	Small Timed `json:"small,omitzero"`
