@@ -29,7 +29,7 @@ import (
 // twinOptions are the flags of twin.
 type twinOptions struct {
 	bench, loader, as, backupTo string
-	mend, remove, exactly       bool
+	fix, remove, deleteOthers   bool
 	dry, asJSON                 bool
 }
 
@@ -40,7 +40,7 @@ func twinCommand() *cobra.Command {
 		Short: "Make a stick like another one, from that, from an image of it, or from what the ledger remembers",
 		Long: `Twin copies what is on one target to another one, file by file, so size and filesystem may differ: from a mounted
 stick, a folder, a drive, an image or an address. What is already there with the same name, length and date stays. With
---mend, every byte of both is compared, and what differs or cannot be read on TO is written again.
+--fix, every byte of both is compared, and what differs or cannot be read on TO is written again.
 
 FROM may also be the name of a volume in the ledger that lies in a drawer or is lost: with --bench, its titles are
 copied from your games as far as they still have them, and saves that are kept come along.
@@ -49,7 +49,7 @@ What would be replaced or removed on TO is listed, and needs --remove. Saves on 
 is known: with --loader, or from the ledger.`,
 		Example: `  polytome twin /media/HALL1 /media/HALL2
   polytome twin north.img /media/stick --dry-run
-  polytome twin /media/HALL1 /media/HALL2 --mend --remove --backup-to ~/kept
+  polytome twin /media/HALL1 /media/HALL2 --fix --remove --backup-to ~/kept
   polytome twin "Hall 3" /media/stick --bench season.toml`,
 		Args: takeArgs(2, 2, "what is copied, and where to"),
 		RunE: opt.run,
@@ -59,8 +59,8 @@ is known: with --loader, or from the ledger.`,
 	f.StringVar(&opt.loader, "loader", "", "the loader that reads TO, to know the saves on it")
 	f.StringVar(&opt.as, "as", "", "declare the filesystem of TO: fat32, exfat, ntfs or ext4")
 	f.StringVar(&opt.backupTo, "backup-to", "", "back up what is removed or replaced to this folder first")
-	f.BoolVar(&opt.mend, "mend", false, "compare every byte, and write again what differs")
-	f.BoolVar(&opt.exactly, "exactly", false, "remove files that FROM does not have")
+	f.BoolVar(&opt.fix, "fix", false, "compare every byte, and write again what differs")
+	f.BoolVar(&opt.deleteOthers, "delete-others", false, "remove files that FROM does not have")
 	f.BoolVar(&opt.remove, "remove", false, "allow removing and replacing")
 	f.BoolVar(&opt.dry, "dry-run", false, "print the steps and write nothing")
 	f.BoolVar(&opt.asJSON, "json", false, "print JSON, one object a line")
@@ -156,7 +156,7 @@ func (opt *twinOptions) copy(cmd *cobra.Command, fromAt, toAt string) error {
 	if err != nil {
 		return err
 	}
-	o := twin.Options{Mend: opt.mend, Exactly: opt.exactly, BackupTo: opt.backupTo}
+	o := twin.Options{Fix: opt.fix, DeleteOthers: opt.deleteOthers, BackupTo: opt.backupTo}
 	o.Stay, err = opt.savesOn(ctx, to, set)
 	var t *twin.Twin
 	if err == nil {
@@ -232,8 +232,8 @@ func (opt *twinOptions) savesOn(ctx context.Context, to target.Target, set *load
 
 // again makes a target like a volume that is only remembered, out of the games of a bench.
 func (opt *twinOptions) again(cmd *cobra.Command, v *ledger.Volume, to string) error {
-	if opt.mend || opt.exactly {
-		return usageError{fmt.Errorf("%s is not connected: --mend and --exactly need it", v.Called())}
+	if opt.fix || opt.deleteOthers {
+		return usageError{fmt.Errorf("%s is not connected: --fix and --delete-others need it", v.Called())}
 	}
 	if len(v.Loaders) == 0 {
 		return fmt.Errorf("it is not known for which loader %s was", v.Called())

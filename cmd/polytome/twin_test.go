@@ -16,7 +16,7 @@ import (
 )
 
 // TestAStickIsMadeLikeAnother: from a mounted stick into an image, which foreign tools read, and from that to a folder;
-// it is mended, and what would be lost needs a flag.
+// it is fixed, and what would be lost needs a flag.
 func TestAStickIsMadeLikeAnother(t *testing.T) {
 	ownFolders(t)
 	dir := t.TempDir()
@@ -55,11 +55,11 @@ func TestAStickIsMadeLikeAnother(t *testing.T) {
 	require.NoError(t, os.WriteFile(copied, is, 0o644))
 	require.NoError(t, os.Chtimes(copied, info.ModTime(), info.ModTime()))
 	assert.Contains(t, ok(t, "twin", at, folder), "3 files alike, 0 files to write")
-	code, out, errs := polytome(t, "twin", at, folder, "--mend")
+	code, out, errs := polytome(t, "twin", at, folder, "--fix")
 	assert.Equal(t, 2, code)
 	assert.Contains(t, out, "replace oxbow/play/wren8/Ropewalk.w8")
 	assert.Contains(t, errs, "1 file would be removed or replaced; allow it with --remove")
-	ok(t, "twin", at, folder, "--mend", "--remove")
+	ok(t, "twin", at, folder, "--fix", "--remove")
 	is, err = os.ReadFile(copied)
 	require.NoError(t, err)
 	assert.True(t, bytes.Equal(game, is))
@@ -67,7 +67,7 @@ func TestAStickIsMadeLikeAnother(t *testing.T) {
 	coretest.Write(t, folder, "more/only here.bin", []byte("x"))
 	ok(t, "twin", at, folder)
 	assert.FileExists(t, filepath.Join(folder, "more/only here.bin"))
-	ok(t, "twin", at, folder, "--exactly", "--remove", "--backup-to", filepath.Join(dir, "kept"))
+	ok(t, "twin", at, folder, "--delete-others", "--remove", "--backup-to", filepath.Join(dir, "kept"))
 	assert.NoDirExists(t, filepath.Join(folder, "more"))
 	assert.FileExists(t, filepath.Join(dir, "kept/files/more/only here.bin"))
 

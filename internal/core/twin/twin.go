@@ -1,5 +1,5 @@
 // Package twin plans how a target becomes like another one: by what is on it, file by file, and not by its sectors, so
-// that size and filesystem may differ. A target whose files have suffered is mended the same way.
+// that size and filesystem may differ. A target whose files are damaged is fixed the same way.
 package twin
 
 import (
@@ -23,16 +23,16 @@ import (
 
 // Options are how a target is to become like another one.
 type Options struct {
-	// Mend compares files of the same length and date byte by byte, too: those that differ or cannot be read are written
+	// Fix compares files of the same length and date byte by byte, too: those that differ or cannot be read are written
 	// again.
-	Mend bool
-	// Exactly has files go that the other one does not have.
-	Exactly bool
+	Fix bool
+	// DeleteOthers has files go that the other one does not have.
+	DeleteOthers bool
 	// Stay are paths that are left as they are, with what is below them: what players have reached there.
 	Stay []string
 	// BackupTo is a folder of this computer to which files are copied before they are replaced or go; "" for none.
 	BackupTo string
-	// Progress is told how many bytes were compared of a file; nil for no one.
+	// Progress gets how many bytes of a file were compared; nil for no one.
 	Progress func(path string, bytes int64)
 }
 
@@ -107,7 +107,7 @@ func Make(ctx context.Context, from, to target.Target, o Options) (*Twin, error)
 			return nil, err
 		}
 	}
-	if o.Exactly {
+	if o.DeleteOthers {
 		m.remove()
 	}
 	p := m.out.Plan
@@ -121,8 +121,8 @@ func Make(ctx context.Context, from, to target.Target, o Options) (*Twin, error)
 
 func (m *making) fold(path string) string { return m.to.facts.Filesystem.Fold(path) }
 
-// passedOver reports whether a file or folder is of no concern: what systems leave, and what is half written.
-func passedOver(path string) bool {
+// skipped reports whether a file or folder is of no concern: what systems leave, and what is half written.
+func skipped(path string) bool {
 	return target.OfSystem(path) || target.IsTemporary(path)
 }
 
@@ -135,7 +135,7 @@ func (m *making) stays(path string) bool {
 
 // entry plans one file or folder of the other target.
 func (m *making) entry(ctx context.Context, e *target.Entry) error {
-	if passedOver(e.Path) {
+	if skipped(e.Path) {
 		return nil
 	}
 	left := func(format string, args ...any) error {
@@ -194,7 +194,7 @@ const clockSteps = 2 * time.Second
 // same reports whether two files of one length are alike: by their dates, or by their bytes. Why says in a clause that the one
 // that would be copied cannot be read.
 func (m *making) same(ctx context.Context, e, is *target.Entry) (same bool, why string, err error) {
-	if !m.Mend && e.Modified.Sub(is.Modified).Abs() <= clockSteps {
+	if !m.Fix && e.Modified.Sub(is.Modified).Abs() <= clockSteps {
 		return true, "", nil
 	}
 	a, err := m.from.t.Open(ctx, e.Path)
@@ -295,7 +295,7 @@ func (m *making) remove() {
 		key := m.fold(e.Path)
 		switch {
 		case m.wanted[key]:
-		case passedOver(e.Path) || !e.Folder && m.stays(e.Path):
+		case skipped(e.Path) || !e.Folder && m.stays(e.Path):
 			if !target.OfSystem(e.Path) && !e.Folder {
 				m.out.Stayed = append(m.out.Stayed, e.Path)
 			}

@@ -103,7 +103,7 @@ func TestAnyFolderBecomesLikeAnyOther(t *testing.T) {
 			}
 			fill(t, dir, files[k], dates[k])
 		}
-		o := twin.Options{Mend: rapid.Bool().Draw(rt, "mend"), Exactly: rapid.Bool().Draw(rt, "exactly")}
+		o := twin.Options{Fix: rapid.Bool().Draw(rt, "fix"), DeleteOthers: rapid.Bool().Draw(rt, "delete-others")}
 		if rapid.Bool().Draw(rt, "saves are known") {
 			o.Stay = []string{"SAVE/one.sav"}
 		}
@@ -117,7 +117,7 @@ func TestAnyFolderBecomesLikeAnyOther(t *testing.T) {
 			rt.Fatalf("%v", r.Failed)
 		}
 		want := map[string]string{}
-		if !o.Exactly {
+		if !o.DeleteOthers {
 			maps.Copy(want, files[1])
 		}
 		for n, text := range files[0] {
@@ -128,7 +128,7 @@ func TestAnyFolderBecomesLikeAnyOther(t *testing.T) {
 				}
 				return when
 			}
-			if looksAlike := is && len(was) == len(text) && at(0).Equal(at(1)); looksAlike && !o.Mend {
+			if looksAlike := is && len(was) == len(text) && at(0).Equal(at(1)); looksAlike && !o.Fix {
 				want[n] = was
 				continue
 			}
@@ -148,7 +148,7 @@ func TestAnyFolderBecomesLikeAnyOther(t *testing.T) {
 				rt.Fatalf("%s should have gone", n)
 			}
 			if strings.HasSuffix(n, "/") && !slices.ContainsFunc(slices.Collect(maps.Keys(want)),
-				func(f string) bool { return strings.HasPrefix(f, n) }) && o.Exactly {
+				func(f string) bool { return strings.HasPrefix(f, n) }) && o.DeleteOthers {
 				rt.Fatalf("the folder %s is empty", n)
 			}
 		}
@@ -221,9 +221,9 @@ func (unreadable) ReadAt([]byte, int64) (int, error) {
 	return 0, &fs.PathError{Op: "read", Path: "x", Err: fs.ErrInvalid}
 }
 
-// TestATargetIsMendedFromItsTwin: files that differ or cannot be read are written again; a file that cannot be read on
-// the twin mends nothing.
-func TestATargetIsMendedFromItsTwin(t *testing.T) {
+// TestATargetIsFixedFromItsTwin: files that differ or cannot be read are written again; a file that cannot be read on
+// the twin fixes nothing.
+func TestATargetIsFixedFromItsTwin(t *testing.T) {
 	from, to := t.TempDir(), t.TempDir()
 	all := map[string]string{"a.iso": "aaaa", "b.iso": "bbbb", "c.iso": "cccc", "d.iso": "dddd"}
 	fill(t, from, all, nil)
@@ -232,7 +232,7 @@ func TestATargetIsMendedFromItsTwin(t *testing.T) {
 	a, b := open(t, from, folder.Options{}), open(t, to, folder.Options{})
 	defer a.Close()
 	defer b.Close()
-	m, err := twin.Make(context.Background(), &bad{a, "d.iso"}, &bad{b, "c.iso"}, twin.Options{Mend: true})
+	m, err := twin.Make(context.Background(), &bad{a, "d.iso"}, &bad{b, "c.iso"}, twin.Options{Fix: true})
 	require.NoError(t, err)
 	var puts []string
 	for _, s := range m.Plan.Steps {
