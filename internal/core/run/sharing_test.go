@@ -8,6 +8,7 @@ import (
 	"math/rand"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -235,6 +236,76 @@ func TestSeveralLanesReadTheirSourceOnce(t *testing.T) {
 	require.Greater(t, one, int64(size/2), "it is read in blocks, without its hole")
 	assert.Less(t, measure(6), one+one/4, "six read hardly more than one")
 	nothingKept(t)
+}
+
+// BenchmarkManyAlike fills six folders with what is in an archive, next to unzip for each of them at the same time, in
+// turns, both with flushing and without reading back, and prints the ratio of the medians.
+func BenchmarkManyAlike(b *testing.B) {
+	const sticks, size = 6, 96 << 20
+	dir := b.TempDir()
+	packed, text := filepath.Join(dir, "game.zip"), make([]byte, size)
+	random := rand.New(rand.NewSource(7)) //nolint:gosec // of no secret
+	for i := 0; i < size; i += 64 {       // half of it can be packed
+		_, _ = random.Read(text[i : i+32])
+	}
+	f, err := os.Create(packed)
+	require.NoError(b, err)
+	z := zip.NewWriter(f)
+	w, err := z.Create("game.iso")
+	require.NoError(b, err)
+	_, err = w.Write(text)
+	require.NoError(b, err)
+	require.NoError(b, z.Close())
+	require.NoError(b, f.Close())
+	info, err := os.Stat(packed)
+	require.NoError(b, err)
+	steps := []plan.Step{{Kind: plan.Copy, Path: "game.iso", Size: size, Make: &shape.Spec{Shape: shape.Unpack, Size: size,
+		Source: title.File{Path: packed, Entry: "game.iso", Size: size, Modified: info.ModTime()}}}}
+	var dirs []string
+	for k := range sticks {
+		dirs = append(dirs, filepath.Join(dir, fmt.Sprint("stick", k)))
+	}
+	fresh := func() {
+		for _, d := range dirs {
+			require.NoError(b, os.RemoveAll(d))
+			require.NoError(b, os.Mkdir(d, 0o755))
+		}
+		judge.Run(b, "sync")
+	}
+	var ours, theirs []float64
+	turns := []func(){
+		func() {
+			began := time.Now()
+			var lanes []*Lane
+			for _, d := range dirs {
+				lanes = append(lanes, Start(context.Background(), Job{Plan: &plan.Plan{Steps: steps},
+					Options: Options{Verify: VerifySize},
+					Open:    func(context.Context) (target.Target, error) { return folder.Open(d, folder.Options{}) }}))
+			}
+			for _, l := range lanes {
+				require.True(b, l.Wait().All())
+			}
+			ours = append(ours, time.Since(began).Seconds())
+		},
+		func() {
+			began := time.Now()
+			var all sync.WaitGroup
+			for _, d := range dirs {
+				all.Go(func() { judge.Run(b, "sh", "-c", "unzip -q '"+packed+"' -d '"+d+"' && sync '"+d+"/game.iso'") })
+			}
+			all.Wait()
+			theirs = append(theirs, time.Since(began).Seconds())
+		},
+	}
+	for i := 0; b.Loop(); i++ {
+		for k := range turns { // whoever comes first finds other memory than who comes next
+			fresh()
+			turns[(i+k)%len(turns)]()
+		}
+	}
+	slices.Sort(ours)
+	slices.Sort(theirs)
+	b.ReportMetric(ours[len(ours)/2]/theirs[len(theirs)/2], "ours/unzip")
 }
 
 // TestASlowLaneHoldsNoOtherUp has one that stands still until all others are done, and must then read by itself.
