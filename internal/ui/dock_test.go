@@ -38,7 +38,7 @@ func TestTheDockOnTheScreenFillsWhatComes(t *testing.T) {
 
 	press(a, "E")
 	assert.Contains(t, flat(a), "the dock is closed")
-	assert.Contains(t, flat(a), "is looked at when it comes")
+	assert.Contains(t, flat(a), "set to look")
 	press(a, "c", "c")
 	require.Equal(t, "fill", a.state.Bench.Targets[0].WhenConnected)
 	assert.Contains(t, flat(a), "When Hall pocket comes to the dock, it is filled, checked and ejected.")
@@ -76,6 +76,10 @@ func TestTheDockOnTheScreenFillsWhatComes(t *testing.T) {
 		}
 	}
 	run(a.state.ToggleDock()) // as space does
+	require.Nil(t, a.state.Dock, "it asks before anything could be written")
+	require.Contains(t, a.state.Question.Prompt, "Open the dock, and write to Hall pocket, Hall pocket 2 when it comes?")
+	run(a.state.Question.Done(""))
+	a.state.Question = nil
 	require.NotNil(t, a.state.Dock)
 	see("2 waiting")
 	press(a, "2", "space")

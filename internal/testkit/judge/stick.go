@@ -59,6 +59,9 @@ func (s *Stick) Pull() {
 		}
 	}
 	for range 600 { // the mount ends a moment after umount does
+		if on, _ := Try(s.t, "losetup", "-j", s.img); on == "" { // it was ejected
+			break
+		}
 		if _, err := Try(s.t, "losetup", "-d", s.dev); err == nil {
 			break
 		}

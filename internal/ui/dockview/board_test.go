@@ -57,7 +57,7 @@ func TestTheBoardSaysHowItStands(t *testing.T) {
 	s := see()
 	assert.Contains(t, s, "filling, 3 min left")
 	assert.Contains(t, s, "41 files to write")
-	assert.Contains(t, s, big("47%", "█")[0][:20], "the share is seen from afar")
+	assert.Contains(t, s, big("47%", "█", 1)[0][:20], "the share is seen from afar")
 	_, bell := m.Update(dock.Event{Slot: 0, Report: dock.Report{Phase: dock.Done, Say: "41 files written"}})
 	assert.Equal(t, tea.RawMsg{Msg: "\a"}, bell())
 	m.Update(dock.Event{Slot: 0, Report: dock.Report{Phase: dock.Done, Say: "41 files written"}})
@@ -83,8 +83,8 @@ func TestLargeLettersAreThere(t *testing.T) {
 		for _, r := range word {
 			assert.Contains(t, glyphs, r, word)
 		}
-		assert.Len(t, big(word, "#"), bigRows)
-		assert.Equal(t, bigWidth(word), len(big(word, "#")[0]))
+		assert.Len(t, big(word, "#", 2), 2*bigRows)
+		assert.Equal(t, 2*bigWidth(word), len(big(word, "#", 2)[0]))
 	}
-	assert.Equal(t, "####    ######  ", big("DI", "#")[0], "letters are beside one another")
+	assert.Equal(t, "####    ######  ", big("DI", "#", 1)[0], "letters are beside one another")
 }

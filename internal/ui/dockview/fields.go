@@ -122,8 +122,12 @@ func (m *fields) word(e *dock.Event) (word string, fg color.Color) {
 		return "YOU!", t.Warn
 	case dock.Failed:
 		return "FAIL", t.Bad
-	case closed:
-		return "OFF", t.Dim
+	case willLook:
+		return "LOOK", t.Dim
+	case willAsk:
+		return "ASK", t.Dim
+	case willFill:
+		return "FILL", t.Dim
 	case dock.Waiting:
 	}
 	return "WAIT", t.Dim
@@ -150,10 +154,9 @@ func (m *fields) field(n, w, h int) []string {
 	if e.Phase == dock.Filling && e.Left > 0 {
 		state += ", " + estimate.Words(e.Left) + " left"
 	}
-	if h >= bigRows+leastHeight && inner >= bigWidth("DONE") {
-		for _, row := range big(word, t.Glyph("█")) {
-			body = append(body, t.Paint(fg, row))
-		}
+	// as large as leaves three lines to say more
+	for _, row := range big(word, t.Glyph("█"), min((h-leastHeight)/bigRows, inner/bigWidth(longest))) {
+		body = append(body, t.Paint(fg, row))
 	}
 	body = append(body, t.Bold(fg, t.Clip(state, inner)))
 	if e.Say != "" {

@@ -16,27 +16,34 @@ var glyphs = map[rune][5]byte{
 // bigRows is how many rows large letters take.
 const bigRows = 5
 
-// big writes a word in large letters of solid cells, two for each pixel. Letters that there are none of are left out.
-func big(word, solid string) []string {
-	rows := make([]string, bigRows)
-	for _, r := range word {
-		g, ok := glyphs[r]
-		if !ok {
-			continue
-		}
-		for y := range rows {
-			for bit := byte(4); bit > 0; bit >>= 1 {
-				cell := "  "
-				if g[y]&bit != 0 {
-					cell = strings.Repeat(solid, 2)
-				}
-				rows[y] += cell
+// longest is as long as a word in large letters gets.
+const longest = "DONE"
+
+// big writes a word in large letters of solid cells: scale times two for each pixel across, and scale down. Letters that
+// there are none of are left out. With a scale of 0 there is nothing.
+func big(word, solid string, scale int) (rows []string) {
+	for y := range bigRows {
+		row := ""
+		for _, r := range word {
+			g, ok := glyphs[r]
+			if !ok {
+				continue
 			}
-			rows[y] += "  "
+			for bit := byte(4); bit > 0; bit >>= 1 {
+				cell := " "
+				if g[y]&bit != 0 {
+					cell = solid
+				}
+				row += strings.Repeat(cell, 2*scale)
+			}
+			row += strings.Repeat(" ", 2*scale)
+		}
+		for range scale {
+			rows = append(rows, row)
 		}
 	}
 	return rows
 }
 
-// bigWidth is how many cells a word takes in large letters.
+// bigWidth is how many cells a word takes in large letters at a scale of 1.
 func bigWidth(word string) int { return 8 * len([]rune(word)) }

@@ -57,14 +57,21 @@ func (m *Model) Refresh() {
 		for i, n := range dock.Slots(m.d.Bench) {
 			t := &m.d.Bench.Targets[n]
 			m.names = append(m.names, t.Name)
-			m.slots = append(m.slots, dock.Event{Slot: i, Report: dock.Report{Phase: closed, Say: when(t)}})
+			m.slots = append(m.slots, dock.Event{Slot: i, Report: dock.Report{Phase: closed[t.WhenConnected],
+				Say: when(t)}})
 		}
 	}
 	m.cursor = max(0, min(m.cursor, len(m.names)-1))
 }
 
-// closed is how it stands in a slot while the dock is not open.
-const closed dock.Phase = "closed"
+// closed is how it stands in a slot while the dock is not open: what will be done there.
+var closed = map[string]dock.Phase{"": willLook, bench.LookAtIt: willLook, bench.Ask: willAsk, bench.Fill: willFill}
+
+const (
+	willLook dock.Phase = "set to look"
+	willAsk  dock.Phase = "set to ask"
+	willFill dock.Phase = "set to fill"
+)
 
 // when says what is done when a target comes.
 func when(t *bench.Target) string {

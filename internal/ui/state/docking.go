@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -12,6 +13,7 @@ import (
 	"polytome/internal/core/scancache"
 	"polytome/internal/logbook"
 	"polytome/internal/notify"
+	"polytome/internal/size"
 )
 
 // Docking is the dock while it is open.
@@ -54,6 +56,26 @@ func (d *State) ToggleDock() tea.Cmd {
 		d.Notice = "No target of the bench could be plugged in or switched on: P adds one."
 		return nil
 	}
+	var fills []string
+	for _, n := range slots {
+		if t := &d.Bench.Targets[n]; t.WhenConnected == bench.Fill {
+			fills = append(fills, t.Name)
+		}
+	}
+	if len(fills) == 0 { // nothing is written
+		return d.openDock(slots)
+	}
+	who := strings.Join(fills, ", ")
+	if len(fills) > 3 {
+		who = size.Count(len(fills), "target")
+	}
+	d.Agree("Open the dock, and write to "+who+" when it comes?",
+		"what would remove or replace files waits for you", func() tea.Cmd { return d.openDock(slots) })
+	return nil
+}
+
+// openDock waits for targets, and does what is set for each.
+func (d *State) openDock(slots []int) tea.Cmd {
 	ctx, cancel := context.WithCancel(d.Ctx)
 	x := &Docking{Slots: make([]dock.Event, len(slots)), stop: cancel}
 	for i, n := range slots {

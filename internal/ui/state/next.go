@@ -30,6 +30,7 @@ const (
 	OnCheck       = "Check"
 	OnDrives      = "Drives"
 	OnConnections = "Connections"
+	OnDock        = "Dock"
 )
 
 // Next finds the step that brings the job forward.
@@ -41,6 +42,10 @@ func (d *State) Next() Next {
 		return Next{OnGames, "a", "add the folder with your games"}
 	case len(d.Bench.Targets) == 0:
 		return Next{"", "P", "say what shall be filled: a drive, a folder, a console or a share"}
+	case d.Dock != nil && d.Dock.Closing:
+		return Next{Say: "wait: the dock closes"}
+	case d.Dock != nil:
+		return Next{OnDock, "space", "close the dock when all have come that you wait for"}
 	case d.Running():
 		return d.nextOfRun()
 	case len(d.Scan.Titles) == 0 && d.Scanning:
