@@ -140,6 +140,9 @@ func (opt *twinOptions) copy(cmd *cobra.Command, fromAt, toAt string) error {
 	if err != nil {
 		return err
 	}
+	if _, err := set.Profile(opt.loader); opt.loader != "" && err != nil {
+		return usageError{err}
+	}
 	open := func(ctx context.Context, at, as string) (t target.Target, err error) {
 		err = letIn(func() (err error) {
 			t, err = survey.OpenTarget(ctx, at, bench.Target{Name: at, At: at, As: as}, nil, false)
@@ -156,12 +159,8 @@ func (opt *twinOptions) copy(cmd *cobra.Command, fromAt, toAt string) error {
 	if err != nil {
 		return err
 	}
-	o := twin.Options{Fix: opt.fix, DeleteOthers: opt.deleteOthers, BackupTo: opt.backupTo}
-	o.Stay, err = opt.savesOn(ctx, to, set)
-	var t *twin.Twin
-	if err == nil {
-		t, err = twin.Make(ctx, from, to, o)
-	}
+	t, err := twin.Make(ctx, from, to, twin.Options{Fix: opt.fix, DeleteOthers: opt.deleteOthers, BackupTo: opt.backupTo,
+		Stay: func(f target.Facts, all []target.Entry) []string { return opt.savesOn(set, f, all) }})
 	err = errors.Join(err, to.Close()) // the run opens it again
 	if err != nil {
 		return err
@@ -194,15 +193,7 @@ func (opt *twinOptions) copy(cmd *cobra.Command, fromAt, toAt string) error {
 }
 
 // savesOn are the saves on a target, as far as it is known which loader reads it.
-func (opt *twinOptions) savesOn(ctx context.Context, to target.Target, set *loader.Set) (paths []string, err error) {
-	entries, err := to.List(ctx, nil)
-	if err != nil {
-		return nil, err
-	}
-	facts, err := to.Facts(ctx, entries)
-	if err != nil {
-		return nil, err
-	}
+func (opt *twinOptions) savesOn(set *loader.Set, facts target.Facts, entries []target.Entry) (paths []string) {
 	names := []string{opt.loader}
 	if opt.loader == "" {
 		names = nil
@@ -212,11 +203,7 @@ func (opt *twinOptions) savesOn(ctx context.Context, to target.Target, set *load
 	}
 	var profiles []*loader.Profile
 	for _, name := range names {
-		p, err := set.Profile(name)
-		if err != nil && opt.loader != "" {
-			return nil, usageError{err}
-		}
-		if err == nil {
+		if p, err := set.Profile(name); err == nil {
 			profiles = append(profiles, p)
 		}
 	}
@@ -227,7 +214,7 @@ func (opt *twinOptions) savesOn(ctx context.Context, to target.Target, set *load
 	for _, s := range saves.FindAll(profiles, func(*loader.Profile) string { return "" }, entries) {
 		paths = append(paths, s.Path)
 	}
-	return paths, nil
+	return paths
 }
 
 // again makes a target like a volume that is only remembered, out of the games of a bench.

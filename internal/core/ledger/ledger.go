@@ -34,8 +34,7 @@ type Volume struct {
 	Loaders    []string `json:"loaders"`  // names of their profiles
 	Console    string   `json:"console,omitempty"`
 	Model      string   `json:"model,omitempty"`
-	Bench      string   `json:"bench,omitempty"` // the file, and the target of it, with which it was looked at last
-	Target     string   `json:"target,omitempty"`
+	Target     string   `json:"target,omitempty"` // of a bench, as which it was looked at last
 	// Seen is when it was looked at last, Written when a run of Polytome last wrote to it, and Changed when it was
 	// first seen with other contents than the last time without such a run; zero for never.
 	Seen    time.Time `json:"seen"`

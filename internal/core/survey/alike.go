@@ -85,14 +85,16 @@ func AddAlike(ctx context.Context, b *bench.Bench, n int, at string, past []ledg
 		first.Stick = stickOf(ctx, b, b.First(n), past)
 	}
 	for i := range b.Targets {
-		if t := &b.Targets[i]; t.Stick == stick || t.Stick == "" && b.Resolve(t.At) == at {
+		t := &b.Targets[i]
+		if t.Stick == stick && stick != "" || (t.Stick == "" || stick == "") && b.Resolve(t.At) == at {
 			return 0, same(i)
 		}
 	}
 	return b.AddLike(n, at, stick), nil
 }
 
-// StickAt is what the volume that is mounted at a folder is known by; [ErrNoStick] for any other folder.
+// StickAt is what the volume that is mounted at a folder is known by, "" where this system does not say that;
+// [ErrNoStick] for a folder that is no volume of its own.
 func StickAt(ctx context.Context, at string) (string, error) {
 	t, err := folder.Open(at, folder.Options{})
 	if err != nil {
@@ -103,7 +105,7 @@ func StickAt(ctx context.Context, at string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if !f.Plugged() {
+	if f.Volume != "" && !f.Plugged() {
 		return "", fmt.Errorf("%s is not a volume that is plugged in: %w; name the folder in which the stick is mounted",
 			at, ErrNoStick)
 	}
@@ -112,12 +114,14 @@ func StickAt(ctx context.Context, at string) (string, error) {
 
 // stickOf is which stick a target is, as the ledger knows it, or else the one that is plugged in there; "" for none.
 func stickOf(ctx context.Context, b *bench.Bench, n int, past []ledger.Volume) string {
+	at := b.Resolve(b.Targets[n].At)
 	for i := range past { // the newest look first
-		if stick, ok := past[i].Stick(); ok && past[i].Target == b.Targets[n].Name {
+		v := &past[i]
+		if stick, ok := v.Stick(); ok && v.Target == b.Targets[n].Name && v.Address == at {
 			return stick
 		}
 	}
-	stick, err := StickAt(ctx, b.Resolve(b.Targets[n].At))
+	stick, err := StickAt(ctx, at)
 	if err != nil {
 		return ""
 	}

@@ -28,8 +28,9 @@ type Options struct {
 	Fix bool
 	// DeleteOthers has files go that the other one does not have.
 	DeleteOthers bool
-	// Stay are paths that are left as they are, with what is below them: what players have reached there.
-	Stay []string
+	// Stay finds the paths that are left as they are, with what is below them: what players have reached there. Nil for
+	// none.
+	Stay func(target.Facts, []target.Entry) []string
 	// BackupTo is a folder of this computer to which files are copied before they are replaced or go; "" for none.
 	BackupTo string
 	// Progress gets how many bytes of a file were compared; nil for no one.
@@ -81,6 +82,7 @@ type making struct {
 	there    map[string]*target.Entry // on the target, by folded path
 	wanted   map[string]bool          // folded paths that the other one has, and the folders above them
 	puts     []plan.Step
+	stay     []string
 	space    int64
 }
 
@@ -101,6 +103,9 @@ func Make(ctx context.Context, from, to target.Target, o Options) (*Twin, error)
 	}
 	for i := range m.to.all {
 		m.there[m.fold(m.to.all[i].Path)] = &m.to.all[i]
+	}
+	if o.Stay != nil {
+		m.stay = o.Stay(m.to.facts, m.to.all)
 	}
 	for i := range m.from.all {
 		if err := m.entry(ctx, &m.from.all[i]); err != nil {
@@ -128,7 +133,7 @@ func skipped(path string) bool {
 
 // stays reports whether a path is to be left as it is.
 func (m *making) stays(path string) bool {
-	return slices.ContainsFunc(m.Stay, func(s string) bool {
+	return slices.ContainsFunc(m.stay, func(s string) bool {
 		return m.fold(path) == m.fold(s) || strings.HasPrefix(m.fold(path), m.fold(s)+"/")
 	})
 }

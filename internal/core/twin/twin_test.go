@@ -105,7 +105,7 @@ func TestAnyFolderBecomesLikeAnyOther(t *testing.T) {
 		}
 		o := twin.Options{Fix: rapid.Bool().Draw(rt, "fix"), DeleteOthers: rapid.Bool().Draw(rt, "delete-others")}
 		if rapid.Bool().Draw(rt, "saves are known") {
-			o.Stay = []string{"SAVE/one.sav"}
+			o.Stay = func(target.Facts, []target.Entry) []string { return []string{"SAVE/one.sav"} }
 		}
 		kept, err := os.MkdirTemp(under, "")
 		require.NoError(t, err)
@@ -134,7 +134,7 @@ func TestAnyFolderBecomesLikeAnyOther(t *testing.T) {
 			}
 			want[n] = text
 		}
-		if was, is := files[1]["SAVE/one.sav"]; is && len(o.Stay) > 0 {
+		if was, is := files[1]["SAVE/one.sav"]; is && o.Stay != nil {
 			want["SAVE/one.sav"] = was
 		}
 		got := on(t, dirs[1])
