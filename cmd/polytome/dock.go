@@ -95,20 +95,25 @@ func (opt *dockOptions) run(cmd *cobra.Command, _ []string) error {
 	out := cmd.OutOrStdout()
 	waiting := &dock.Worker{Bench: b, Slots: slots, Ledger: theLedger()}
 	work := func(ctx context.Context, emit func(dock.Event)) {
-		dock.Run(ctx, len(slots), dock.Options{Every: opt.every, Changes: drives.Here.Changes(ctx), Probe: waiting.Probe,
-			Work: func(ctx context.Context, slot int, report func(dock.Report)) dock.Report {
-				w, at, err := opt.worker(ctx, file, names[slot])
-				if err != nil {
-					return dock.Report{Phase: dock.Failed, Say: err.Error()}
+		dock.Run(
+			ctx,
+			len(slots),
+			dock.Options{Every: opt.every, Changes: drives.Here.Changes(ctx), Probe: waiting.Probe,
+				Work: func(ctx context.Context, slot int, report func(dock.Report)) dock.Report {
+					w, at, err := opt.worker(ctx, file, names[slot])
+					if err != nil {
+						return dock.Report{Phase: dock.Failed, Say: err.Error()}
+					}
+					w.Journal = runs
+					return w.Work(ctx, at, report)
+				}},
+			func(e dock.Event) {
+				if e.Phase.Rests() {
+					logbook.Note("dock", "target", names[e.Slot], "phase", string(e.Phase), "say", e.Say)
 				}
-				w.Journal = runs
-				return w.Work(ctx, at, report)
-			}}, func(e dock.Event) {
-			if e.Phase.Rests() {
-				logbook.Note("dock", "target", names[e.Slot], "phase", string(e.Phase), "say", e.Say)
-			}
-			emit(e)
-		})
+				emit(e)
+			},
+		)
 	}
 	if isTerminal(os.Stdout) && !opt.asJSON && !opt.lines {
 		plain := prints.colours() == ui.ColoursNone

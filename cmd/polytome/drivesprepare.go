@@ -63,7 +63,12 @@ everything else on the drive stays.`,
 		"which edition of the kit; several, such as a model and a region, with a comma between")
 	f.StringArrayVar(&r.w.from, "from", nil, "folder with games, used to choose the cluster size (may be repeated)")
 	f.StringVar(&r.w.bench, "bench", "", "with --alike: the bench of the target")
-	f.StringVar(&r.w.target, "alike", "", "with --bench: prepare it as another stick like this target, and add it to the set")
+	f.StringVar(
+		&r.w.target,
+		"alike",
+		"",
+		"with --bench: prepare it as another stick like this target, and add it to the set",
+	)
 	f.StringVar(&r.erase, "erase", "", "confirm that everything on the drive is lost: its serial number or name")
 	f.BoolVar(&r.fixed, "fixed-disk", false, "confirm a disk that is built into this computer")
 	f.BoolVar(&r.dry, "dry-run", false, "show what would be done, and do nothing")
@@ -256,7 +261,10 @@ func (r *preparing) join(ctx context.Context, cmd *cobra.Command, d *drives.Driv
 		return err
 	}
 	if !r.w.asJSON {
-		fmt.Fprintln(cmd.OutOrStdout(), clean(fmt.Sprintf("%s is like %s: %s", b.Targets[n].Name, b.Targets[n].Like, at)))
+		fmt.Fprintln(
+			cmd.OutOrStdout(),
+			clean(fmt.Sprintf("%s is like %s: %s", b.Targets[n].Name, b.Targets[n].Like, at)),
+		)
 	}
 	return b.Save()
 }

@@ -51,8 +51,13 @@ func (opt *restoreOptions) run(cmd *cobra.Command, args []string) error {
 	}
 	var p target.Target
 	err := letIn(func() (err error) {
-		p, err = survey.OpenTarget(cmd.Context(), drive.AddressOf(opt.to), bench.Target{Name: opt.to, At: opt.to, As: opt.as},
-			nil, false)
+		p, err = survey.OpenTarget(
+			cmd.Context(),
+			drive.AddressOf(opt.to),
+			bench.Target{Name: opt.to, At: opt.to, As: opt.as},
+			nil,
+			false,
+		)
 		return err
 	})
 	if err != nil {

@@ -49,7 +49,11 @@ func TestSticksThatAreAlikeAreFilledWhereverTheyArePluggedIn(t *testing.T) {
 	assert.Contains(t, errs, "is not a volume that is plugged in")
 	one.Pull()
 	three.Plug(port("HALL")) // in the port of the first
-	assert.Contains(t, ok(t, "sets", "add", "--bench", file, "--target", "Hall 1", port("HALL")), "Hall 3 is like Hall 1")
+	assert.Contains(
+		t,
+		ok(t, "sets", "add", "--bench", file, "--target", "Hall 1", port("HALL")),
+		"Hall 3 is like Hall 1",
+	)
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)
 	assert.Contains(t, string(text), "stick = '11110001'")
@@ -114,8 +118,13 @@ func TestADriveIsPreparedAsOneMoreOfASet(t *testing.T) {
 	coretest.Write(t, dir, "games/Ropewalk.w8", demo.Cartridge("WREN", "Ropewalk"))
 	file, one, two := filepath.Join(dir, "season.toml"), filepath.Join(dir, "one.img"), filepath.Join(dir, "two.img")
 	ok(t, "drives", "prepare", one, "--size", "64MiB", "--loader", "oxbow")
-	coretest.Write(t, dir, "season.toml", []byte("format = 1\n[[source]]\npath = 'games'\n[[target]]\nname = 'Hall 1'\n"+
-		"at = 'drive:one.img'\nloader = 'oxbow'\neverything = true\n"))
+	coretest.Write(
+		t,
+		dir,
+		"season.toml",
+		[]byte("format = 1\n[[source]]\npath = 'games'\n[[target]]\nname = 'Hall 1'\n"+
+			"at = 'drive:one.img'\nloader = 'oxbow'\neverything = true\n"),
+	)
 	out := ok(t, "drives", "prepare", two, "--size", "64MiB", "--bench", file, "--alike", "Hall 1")
 	assert.Contains(t, out, "Hall 2 is like Hall 1: drive:"+two)
 	ok(t, "fill", "--bench", file, "--target", "Hall 1", "--alike")

@@ -144,8 +144,11 @@ func TestTheDockIsFitForWeeks(t *testing.T) {
 	assert.LessOrEqual(t, len(files1), len(files0)+2*slots, "no file is left open: %q, then %q", files0, files1)
 
 	big := filepath.Join(games, "Long Haul.w8")
-	require.NoError(t, os.WriteFile(big, append(demo.Cartridge("WREN", "Long Haul"), bytes.Repeat([]byte("x"), 8<<20)...),
-		0o644))
+	require.NoError(
+		t,
+		os.WriteFile(big, append(demo.Cartridge("WREN", "Long Haul"), bytes.Repeat([]byte("x"), 8<<20)...),
+			0o644),
+	)
 	again, err := bench.Load(file)
 	require.NoError(t, err)
 	again.Targets[0].Rate = 1 << 20
@@ -166,8 +169,8 @@ func TestTheDockIsFitForWeeks(t *testing.T) {
 	}
 }
 
-// TestTheDockSurvivesSleep: the computer sleeps in the middle of a fill, the console drops the connection meanwhile, and
-// after waking up the fill goes on.
+// TestTheDockSurvivesSleep: the computer sleeps in the middle of a fill, the console drops the connection meanwhile,
+// and after waking up the fill goes on.
 func TestTheDockSurvivesSleep(t *testing.T) {
 	ownFolders(t)
 	dir := t.TempDir()
@@ -200,8 +203,8 @@ func TestTheDockSurvivesSleep(t *testing.T) {
 	d.stop()
 }
 
-// TestServingSurvivesSleep: the computer sleeps while somebody reads, who gives up; after waking up it serves as before,
-// and closing the terminal ends it in order.
+// TestServingSurvivesSleep: the computer sleeps while somebody reads, who gives up; after waking up it serves as
+// before, and closing the terminal ends it in order.
 func TestServingSurvivesSleep(t *testing.T) {
 	s := startServe(t, t.TempDir(), "--from", collection(t, 2), "--loader", "rowan", "--size", "64MiB")
 	before := filepath.Join(t.TempDir(), "before.img")

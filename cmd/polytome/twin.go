@@ -38,15 +38,16 @@ func twinCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "twin FROM TO",
 		Short: "Make a stick like another one, from that, from an image of it, or from what the ledger remembers",
-		Long: `Twin copies what is on one target to another one, file by file, so size and filesystem may differ: from a mounted
-stick, a folder, a drive, an image or an address. What is already there with the same name, length and date stays. With
---fix, every byte of both is compared, and what differs or cannot be read on TO is written again.
+		Long: `Twin copies what is on one target to another one, file by file, so size and filesystem may differ: from a
+mounted stick, a folder, a drive, an image or an address. What is already there with the same name, length and
+date stays. With --fix, every byte of both is compared, and what differs or cannot be read on TO is written
+again.
 
-FROM may also be the name of a volume in the ledger that lies in a drawer or is lost: with --bench, its titles are
-copied from your games as far as they still have them, and saves that are kept come along.
+FROM may also be the name of a volume in the ledger that lies in a drawer or is lost: with --bench, its titles
+are copied from your games as far as they still have them, and saves that are kept come along.
 
-What would be replaced or removed on TO is listed, and needs --remove. Saves on TO are never touched where the loader
-is known: with --loader, or from the ledger.`,
+What would be replaced or removed on TO is listed, and needs --remove. Saves on TO are never touched where the
+loader is known: with --loader, or from the ledger.`,
 		Example: `  polytome twin /media/HALL1 /media/HALL2
   polytome twin north.img /media/stick --dry-run
   polytome twin /media/HALL1 /media/HALL2 --fix --remove --backup-to ~/kept
@@ -114,8 +115,10 @@ func (opt *twinOptions) from(text string) (at string, remembered *ledger.Volume,
 		}
 	}
 	if opt.bench == "" {
-		return "", nil, usageError{fmt.Errorf("%s is not connected: say with --bench where your games are, or plug it in",
-			v.Called())}
+		return "", nil, usageError{
+			fmt.Errorf("%s is not connected: say with --bench where your games are, or plug it in",
+				v.Called()),
+		}
 	}
 	return "", v, nil
 }
@@ -159,8 +162,13 @@ func (opt *twinOptions) copy(cmd *cobra.Command, fromAt, toAt string) error {
 	if err != nil {
 		return err
 	}
-	t, err := twin.Make(ctx, from, to, twin.Options{Fix: opt.fix, DeleteOthers: opt.deleteOthers, BackupTo: opt.backupTo,
-		Stay: func(f target.Facts, all []target.Entry) []string { return opt.savesOn(set, f, all) }})
+	t, err := twin.Make(
+		ctx,
+		from,
+		to,
+		twin.Options{Fix: opt.fix, DeleteOthers: opt.deleteOthers, BackupTo: opt.backupTo,
+			Stay: func(f target.Facts, all []target.Entry) []string { return opt.savesOn(set, f, all) }},
+	)
 	err = errors.Join(err, to.Close()) // the run opens it again
 	if err != nil {
 		return err
@@ -208,8 +216,11 @@ func (opt *twinOptions) savesOn(set *loader.Set, facts target.Facts, entries []t
 		}
 	}
 	if len(profiles) == 0 && len(entries) > 0 {
-		fmt.Fprintln(stderr(), "polytome: it is not known which loader reads the copy, so saves on it are files like all "+
-			"others: --loader NAME has them stay")
+		fmt.Fprintln(
+			stderr(),
+			"polytome: it is not known which loader reads the copy, so saves on it are files like all "+
+				"others: --loader NAME has them stay",
+		)
 	}
 	for _, s := range saves.FindAll(profiles, func(*loader.Profile) string { return "" }, entries) {
 		paths = append(paths, s.Path)
@@ -243,8 +254,14 @@ func (opt *twinOptions) again(cmd *cobra.Command, v *ledger.Volume, to string) e
 	for _, name := range lost {
 		fmt.Fprintln(stderr(), clean("polytome: not among your games any longer: "+name))
 	}
-	f := &filling{out: cmd.OutOrStdout(), progress: autoProgress(), asJSON: opt.asJSON, dry: opt.dry, remove: opt.remove,
-		bench: b}
+	f := &filling{
+		out:      cmd.OutOrStdout(),
+		progress: autoProgress(),
+		asJSON:   opt.asJSON,
+		dry:      opt.dry,
+		remove:   opt.remove,
+		bench:    b,
+	}
 	complete, err := f.fill(cmd.Context(), all)
 	if err == nil && (len(lost) > 0 || !complete) {
 		err = errPartial

@@ -71,7 +71,8 @@ func TestAStickIsMadeLikeAnother(t *testing.T) {
 	assert.NoDirExists(t, filepath.Join(folder, "more"))
 	assert.FileExists(t, filepath.Join(dir, "kept/files/more/only here.bin"))
 
-	for _, wrong := range [][]string{{"twin", at, at}, {"twin", dir, folder}, {"twin", filepath.Join(dir, "nowhere"), folder},
+	for _, wrong := range [][]string{{"twin", at, at}, {"twin", dir, folder},
+		{"twin", filepath.Join(dir, "nowhere"), folder},
 		{"twin", at}, {"twin", at, folder, "--loader", "oxbo"}} {
 		code, _, errs := polytome(t, wrong...)
 		assert.Equal(t, 2, code, errs)
@@ -109,8 +110,13 @@ func TestALostStickIsMadeAgain(t *testing.T) {
 	coretest.Write(t, lost, "oxbow/play/wren8/.keep", nil)
 	coretest.Write(t, fresh, "oxbow/play/wren8/.keep", nil)
 	file := filepath.Join(dir, "season.toml")
-	coretest.Write(t, dir, "season.toml", []byte("format = 1\n[[source]]\npath = 'games'\n[[target]]\nname = 'Hall 3'\nat = 'lost'\n"+
-		"loader = 'oxbow'\nas = 'exfat'\ncapacity = '1GiB'\neverything = true\n"))
+	coretest.Write(
+		t,
+		dir,
+		"season.toml",
+		[]byte("format = 1\n[[source]]\npath = 'games'\n[[target]]\nname = 'Hall 3'\nat = 'lost'\n"+
+			"loader = 'oxbow'\nas = 'exfat'\ncapacity = '1GiB'\neverything = true\n"),
+	)
 	ok(t, "fill", "--bench", file)
 	require.NoError(t, os.RemoveAll(lost))
 	require.NoError(t, os.Remove(filepath.Join(games, "Tide Mill.w8")))

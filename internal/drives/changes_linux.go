@@ -19,8 +19,8 @@ const ueventGroup = 1
 const pollEvery = 200 * time.Millisecond
 
 // Changes has something come on the channel whenever devices came or went, or something was mounted or unmounted: the
-// kernel's messages and poll(2) on mountinfo say so. Several changes may come as one. It is closed when the context ends,
-// or at once where the kernel says neither: then there is nothing but looking.
+// kernel's messages and poll(2) on mountinfo say so. Several changes may come as one. It is closed when the context
+// ends, or at once where the kernel says neither: then there is nothing but looking.
 func (s System) Changes(ctx context.Context) <-chan struct{} {
 	out := make(chan struct{}, 1)
 	var fds []unix.PollFd

@@ -569,8 +569,8 @@ func (s System) Target(ctx context.Context, what string) (d *Drive, part int, er
 	return d, part, err
 }
 
-// Presence finds out quickly, and without reading it, whether a drive or image is there: by its path or serial number. The
-// identity is another one when something else is put in its place, "" where that is not known.
+// Presence finds out quickly, and without reading it, whether a drive or image is there: by its path or serial number.
+// The identity is another one when something else is put in its place, "" where that is not known.
 func (s System) Presence(ctx context.Context, what string) (id string, ok bool) {
 	info, err := os.Stat(what)
 	if err == nil {

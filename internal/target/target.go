@@ -46,8 +46,9 @@ type Facts struct {
 	Free     int64  `json:"free"`            // bytes that can still be filled
 	Cluster  int64  `json:"cluster"`         // allocation unit in bytes
 	Label    string `json:"label,omitempty"` // of the volume, "" where it is not reported
-	// Volume is what the volume is known by, wherever it is plugged in: its serial number or UUID, with [Inside] and the
-	// folder for a target that is in one; or [Fixed]. "" for one that cannot be distinguished from others in its place.
+	// Volume is what the volume is known by, wherever it is plugged in: its serial number or UUID, with [Inside] and
+	// the folder for a target that is in one; or [Fixed]. "" for one that cannot be distinguished from others in its
+	// place.
 	Volume string `json:"volume,omitempty"`
 	// Network is the kind of network filesystem that a mounted folder is from, "" for none.
 	Network string `json:"network,omitempty"`

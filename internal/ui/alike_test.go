@@ -11,8 +11,8 @@ import (
 	"polytome/internal/testkit/judge"
 )
 
-// TestAnotherStickHasTheSameTitles: i in Fit adds it, what is selected for one is for both, the run writes to it, and the
-// ledger says which of them is up to date.
+// TestAnotherStickHasTheSameTitles: i in Fit adds it, what is selected for one is for both, the run writes to it, and
+// the ledger says which of them is up to date.
 func TestAnotherStickHasTheSameTitles(t *testing.T) {
 	a, first := atPocket(t)
 	a.state.Ledger = ledger.Store{Dir: t.TempDir()}

@@ -77,7 +77,11 @@ func TestTheDockOnTheScreenFillsWhatComes(t *testing.T) {
 	}
 	run(a.state.ToggleDock()) // as space does
 	require.Nil(t, a.state.Dock, "it asks before anything could be written")
-	require.Contains(t, a.state.Question.Prompt, "Open the dock, and write to Hall pocket, Hall pocket 2 when it comes?")
+	require.Contains(
+		t,
+		a.state.Question.Prompt,
+		"Open the dock, and write to Hall pocket, Hall pocket 2 when it comes?",
+	)
 	run(a.state.Question.Done(""))
 	a.state.Question = nil
 	require.NotNil(t, a.state.Dock)

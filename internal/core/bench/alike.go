@@ -131,7 +131,12 @@ func (b *Bench) Unlike(n int) {
 // AddLike adds a target that is like target number n, and returns its number. It has that one's name with a number.
 func (b *Bench) AddLike(n int, at, stick string) int {
 	first := b.First(n)
-	p := Target{Name: b.FreeName(withoutNumber(b.Targets[first].Name)), At: at, Like: b.Targets[first].Name, Stick: stick}
+	p := Target{
+		Name:  b.FreeName(withoutNumber(b.Targets[first].Name)),
+		At:    at,
+		Like:  b.Targets[first].Name,
+		Stick: stick,
+	}
 	if stick == "" { // what nobody can read off it
 		p.As, p.Capacity, p.Cluster = b.Targets[first].As, b.Targets[first].Capacity, b.Targets[first].Cluster
 	}

@@ -84,11 +84,12 @@ func TestASetHasOneChoice(t *testing.T) {
 // TestMistakesInSets are reported where they stand.
 func TestMistakesInSets(t *testing.T) {
 	for name, c := range map[string]struct{ more, say string }{
-		"nobody":       {"like = 'Hall 9'", `there is no target "Hall 9" that Third could be like`},
-		"itself":       {"like = 'Third'", "Third cannot be like itself"},
-		"a chain":      {"like = 'Hall 2'", "Hall 2 is like Hall 1 itself: name that one"},
-		"one stick":    {"like = 'Hall 1'\nstick = '11110002'", "this stick is Hall 2 already"},
-		"carrying":     {"like = 'Hall 1'\ncarries-covers-of = 'Hall 1'", "Third is like Hall 1, and cannot carry covers"},
+		"nobody":    {"like = 'Hall 9'", `there is no target "Hall 9" that Third could be like`},
+		"itself":    {"like = 'Third'", "Third cannot be like itself"},
+		"a chain":   {"like = 'Hall 2'", "Hall 2 is like Hall 1 itself: name that one"},
+		"one stick": {"like = 'Hall 1'\nstick = '11110002'", "this stick is Hall 2 already"},
+		"carrying": {"like = 'Hall 1'\ncarries-covers-of = 'Hall 1'",
+			"Third is like Hall 1, and cannot carry covers"},
 		"no loader":    {"", "a target needs a name, an address (at) and a loader"},
 		"another name": {"lik = 'Hall 1'", `did you mean "like"?`},
 	} {

@@ -309,8 +309,8 @@ func (l *Lane) begin(ctx context.Context, i int, opener *source.Opener) (*task, 
 	return t, ctx
 }
 
-// placed opens the files that steps make others of: of the target itself, or of the one that it becomes like. That one is
-// not opened again when it goes away, so nothing of its errors says that the target has gone.
+// placed opens the files that steps make others of: of the target itself, or of the one that it becomes like. That one
+// is not opened again when it goes away, so nothing of its errors says that the target has gone.
 func (l *Lane) placed() func(ctx context.Context, path string) (target.Content, error) {
 	if l.job.From == nil {
 		return l.to.Open

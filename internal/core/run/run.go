@@ -75,12 +75,13 @@ type Report struct {
 	Breaks    int   `json:"breaks,omitempty"`        // how often the target went away and came back
 	Resumed   int64 `json:"resumed-bytes,omitempty"` // bytes that were there from earlier tries
 	// the file that is left half under a temporary name, to be resumed
-	Half      string        `json:"half,omitempty"`
-	HalfBytes int64         `json:"half-bytes,omitempty"` // that are there of it
-	HalfOf    int64         `json:"half-of,omitempty"`    // that it will have
-	Stopped   bool          `json:"stopped,omitempty"`
-	Away      bool          `json:"away,omitempty"` // the target could not be reached, or not any longer: it may come back
-	Elapsed   time.Duration `json:"elapsed"`        // without pauses
+	Half      string `json:"half,omitempty"`
+	HalfBytes int64  `json:"half-bytes,omitempty"` // that are there of it
+	HalfOf    int64  `json:"half-of,omitempty"`    // that it will have
+	Stopped   bool   `json:"stopped,omitempty"`
+	// Away says that the target could not be reached, or not any longer: it may come back.
+	Away    bool          `json:"away,omitempty"`
+	Elapsed time.Duration `json:"elapsed"` // without pauses
 	// Large and Small are how long files took that were written whole: what the next times are estimated from.
 	Large Timed `json:"large,omitzero"`
 	Small Timed `json:"small,omitzero"`

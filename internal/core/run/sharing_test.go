@@ -37,7 +37,10 @@ func pond(t testing.TB, size int) (steps []plan.Step) {
 		return title.File{Path: file, Size: info.Size(), Modified: info.ModTime()}
 	}
 	add := func(s shape.Spec) {
-		steps = append(steps, plan.Step{Kind: plan.Copy, Path: fmt.Sprintf("%d.bin", len(steps)), Size: s.Size, Make: &s})
+		steps = append(
+			steps,
+			plan.Step{Kind: plan.Copy, Path: fmt.Sprintf("%d.bin", len(steps)), Size: s.Size, Make: &s},
+		)
 	}
 	random := rand.New(rand.NewSource(7)) //nolint:gosec // of no secret
 	whole := make([]byte, size)
@@ -180,7 +183,19 @@ func TestLanesThatShareSourcesWriteWhatOneAloneWould(t *testing.T) {
 			if stop {
 				go l.Stop()
 			}
-			lanes, dirs, breaks, stops = append(lanes, l), append(dirs, dir), append(breaks, left > 0), append(stops, stop)
+			lanes, dirs, breaks, stops = append(
+				lanes,
+				l,
+			), append(
+				dirs,
+				dir,
+			), append(
+				breaks,
+				left > 0,
+			), append(
+				stops,
+				stop,
+			)
 		}
 		for k, l := range lanes {
 			r := l.Wait()
@@ -259,8 +274,10 @@ func BenchmarkManyAlike(b *testing.B) {
 	require.NoError(b, f.Close())
 	info, err := os.Stat(packed)
 	require.NoError(b, err)
-	steps := []plan.Step{{Kind: plan.Copy, Path: "game.iso", Size: size, Make: &shape.Spec{Shape: shape.Unpack, Size: size,
-		Source: title.File{Path: packed, Entry: "game.iso", Size: size, Modified: info.ModTime()}}}}
+	steps := []plan.Step{
+		{Kind: plan.Copy, Path: "game.iso", Size: size, Make: &shape.Spec{Shape: shape.Unpack, Size: size,
+			Source: title.File{Path: packed, Entry: "game.iso", Size: size, Modified: info.ModTime()}}},
+	}
 	var dirs []string
 	for k := range sticks {
 		dirs = append(dirs, filepath.Join(dir, fmt.Sprint("stick", k)))

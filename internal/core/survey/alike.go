@@ -72,7 +72,8 @@ func AddAlike(ctx context.Context, b *bench.Bench, n int, at string, past []ledg
 	}
 	same := func(i int) error { return fmt.Errorf("%s is %s already", at, b.Targets[i].Name) }
 	if a, ok := drive.ParseAddress(at); ok {
-		if i := slices.IndexFunc(b.Targets, func(t bench.Target) bool { return b.Resolve(t.At) == a.String() }); i >= 0 {
+		i := slices.IndexFunc(b.Targets, func(t bench.Target) bool { return b.Resolve(t.At) == a.String() })
+		if i >= 0 {
 			return 0, same(i)
 		}
 		return b.AddLike(n, at, ""), nil
@@ -106,8 +107,11 @@ func StickAt(ctx context.Context, at string) (string, error) {
 		return "", err
 	}
 	if f.Volume != "" && !f.Plugged() {
-		return "", fmt.Errorf("%s is not a volume that is plugged in: %w; name the folder in which the stick is mounted",
-			at, ErrNoStick)
+		return "", fmt.Errorf(
+			"%s is not a volume that is plugged in: %w; name the folder in which the stick is mounted",
+			at,
+			ErrNoStick,
+		)
 	}
 	return f.Volume, nil
 }

@@ -196,8 +196,8 @@ func (m *making) entry(ctx context.Context, e *target.Entry) error {
 // clockSteps is how far two dates of one file may lie apart: FAT keeps every other second.
 const clockSteps = 2 * time.Second
 
-// same reports whether two files of one length are alike: by their dates, or by their bytes. Why says in a clause that the one
-// that would be copied cannot be read.
+// same reports whether two files of one length are alike: by their dates, or by their bytes. Why says in a clause that
+// the one that would be copied cannot be read.
 func (m *making) same(ctx context.Context, e, is *target.Entry) (same bool, why string, err error) {
 	if !m.Fix && e.Modified.Sub(is.Modified).Abs() <= clockSteps {
 		return true, "", nil

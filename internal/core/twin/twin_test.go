@@ -76,14 +76,24 @@ func become(t testing.TB, from, to string, as folder.Options, o twin.Options) (*
 	require.NoError(t, err)
 	r := run.Start(context.Background(), run.Job{Plan: m.Plan, From: a, Open: func(context.Context) (target.Target, error) {
 		return folder.Open(to, as)
-	}}).Wait()
+	}}).
+		Wait()
 	return m, r
 }
 
 // TestAnyFolderBecomesLikeAnyOther: all that the other one has is there with its dates, what players have reached stays
 // as it is, what is only here stays or goes as is wished, and then there is nothing left to do.
 func TestAnyFolderBecomesLikeAnyOther(t *testing.T) {
-	names := []string{"a.iso", "b.iso", "FULL/a.iso", "FULL/deep/c.bin", "SAVE/one.sav", "SAVE/two.sav", "KIT/x.cfg", "top"}
+	names := []string{
+		"a.iso",
+		"b.iso",
+		"FULL/a.iso",
+		"FULL/deep/c.bin",
+		"SAVE/one.sav",
+		"SAVE/two.sav",
+		"KIT/x.cfg",
+		"top",
+	}
 	under := t.TempDir()
 	judge.Times(t, 60, func(rt *rapid.T) {
 		dirs := [2]string{}
@@ -170,7 +180,12 @@ func TestAnyFolderBecomesLikeAnyOther(t *testing.T) {
 // TestWhatCannotBeOnTheCopyIsLeftOut, with the reason, and all else goes.
 func TestWhatCannotBeOnTheCopyIsLeftOut(t *testing.T) {
 	from, to := t.TempDir(), t.TempDir()
-	fill(t, from, map[string]string{"A.iso": "x", "a.iso": "y", "what?.iso": "z", "good/b.iso": "b", "dir": "file"}, nil)
+	fill(
+		t,
+		from,
+		map[string]string{"A.iso": "x", "a.iso": "y", "what?.iso": "z", "good/b.iso": "b", "dir": "file"},
+		nil,
+	)
 	require.NoError(t, os.Truncate(filepath.Join(from, "good/b.iso"), 3))
 	big := filepath.Join(from, "big.iso")
 	require.NoError(t, os.WriteFile(big, nil, 0o644))

@@ -19,8 +19,8 @@ const bigRows = 5
 // longest is as long as a word in large letters gets.
 const longest = "DONE"
 
-// big writes a word in large letters of solid cells: scale times two for each pixel across, and scale down. Letters that
-// there are none of are left out. With a scale of 0 there is nothing.
+// big writes a word in large letters of solid cells: scale times two for each pixel across, and scale down. Letters
+// that there are none of are left out. With a scale of 0 there is nothing.
 func big(word, solid string, scale int) (rows []string) {
 	for y := range bigRows {
 		row := ""

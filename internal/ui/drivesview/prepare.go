@@ -180,12 +180,17 @@ func (m *Model) ready(c drives.Consent) tea.Cmd {
 		defer close(events)
 		// Leaving the screen does not break it off: half prepared, the drive would be of no use.
 		r, err := p.Do(context.Background(), sys, c, func(e prepare.Event) { events <- e })
-		return doneMsg{err: err, change: true, then: func(m *Model) tea.Cmd { return m.d.Reformatted(r) }, take: func(m *Model) {
-			m.report = r
-			if err != nil {
-				m.event.Step = -1
-			}
-		}}
+		return doneMsg{
+			err:    err,
+			change: true,
+			then:   func(m *Model) tea.Cmd { return m.d.Reformatted(r) },
+			take: func(m *Model) {
+				m.report = r
+				if err != nil {
+					m.event.Step = -1
+				}
+			},
+		}
 	})
 	return tea.Batch(work, follow(events))
 }

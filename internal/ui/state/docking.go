@@ -100,13 +100,18 @@ func (d *State) openDock(slots []int) tea.Cmd {
 	d.running.Add(1)
 	found.start(func() {
 		defer d.running.Done()
-		dock.Run(ctx, len(slots), dock.Options{Every: every, Changes: changes, Probe: w.Probe, Work: w.Work}, func(e dock.Event) {
-			now[e.Slot] = e
-			if e.Phase.Rests() {
-				logbook.Note("dock", "target", names[e.Slot], "phase", string(e.Phase), "say", e.Say)
-			}
-			found.emit(DockMsg{of: x, slots: slices.Clone(now), feed: found})
-		})
+		dock.Run(
+			ctx,
+			len(slots),
+			dock.Options{Every: every, Changes: changes, Probe: w.Probe, Work: w.Work},
+			func(e dock.Event) {
+				now[e.Slot] = e
+				if e.Phase.Rests() {
+					logbook.Note("dock", "target", names[e.Slot], "phase", string(e.Phase), "say", e.Say)
+				}
+				found.emit(DockMsg{of: x, slots: slices.Clone(now), feed: found})
+			},
+		)
 		found.emit(DockMsg{of: x, slots: slices.Clone(now), ended: true, feed: found})
 	}, func(err error) DockMsg { return DockMsg{of: x, ended: true, err: err, feed: found} })
 	d.Notice = "The dock is open: each stick and console that comes is worked on."

@@ -237,8 +237,13 @@ func (d *State) AskTwin(v ledger.Volume) {
 			cmd := d.addTarget(bench.Target{Name: v.Called(), At: at, Loader: v.Loaders[0], Also: v.Loaders[1:],
 				Model: v.Model, Titles: keys})
 			if n := len(lost); cmd != nil && n > 0 {
-				d.Notice = fmt.Sprintf("%s is now a target with %s; your games lack %s that it had, such as %s. u undoes.",
-					d.Bench.Targets[d.Target].Name, size.Count(len(keys), "title"), size.Count(n, "title"), lost[0])
+				d.Notice = fmt.Sprintf(
+					"%s is now a target with %s; your games lack %s that it had, such as %s. u undoes.",
+					d.Bench.Targets[d.Target].Name,
+					size.Count(len(keys), "title"),
+					size.Count(n, "title"),
+					lost[0],
+				)
 			} else if cmd != nil {
 				d.Notice = fmt.Sprintf("%s is now a target with %s. u undoes.", d.Bench.Targets[d.Target].Name,
 					size.Count(len(keys), "title"))
