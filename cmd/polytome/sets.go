@@ -28,9 +28,9 @@ func setsCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "sets",
 		Short: "Sticks that are alike: one choice of titles for all of them, and which are up to date",
-		Long: `A set is several targets that are alike, such as the sticks of a drawer. What is selected and set up for one of
-them holds for all; each is recognised by the serial number of its volume, wherever it is plugged in. Without a
-command, sets says for each stick of the bench's sets whether it is up to date, also of those that are not
+		Long: `A set is several targets that are alike, such as the sticks of a drawer. What is selected and set up
+for one of them holds for all; each is recognised by the serial number of its volume, wherever it is plugged in.
+Without a command, sets says for each stick of the bench's sets whether it is up to date, also of those that are not
 connected. The exit status is 3 unless all are.`,
 		Example: `  polytome sets --bench season.toml
   polytome sets add --bench season.toml --target "Hall 1" /media/HALL1 /media/HALL2
@@ -54,8 +54,8 @@ func setsAddCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "add PLACE...",
 		Short: "Add sticks that are plugged in to the set of a target",
-		Long: `Add has the volumes that are mounted at the places be further sticks like the target: they get its titles and
-setup, and names with numbers. Nothing is written to them; fill and dock do that. A drive or an address can be
+		Long: `Add has the volumes that are mounted at the places be further sticks like the target: they get its
+titles and setup, and names with numbers. Nothing is written to them; fill and dock do that. A drive or an address can be
 added, too.`,
 		Example: `  polytome sets add --bench season.toml --target "Hall 1" /media/HALL1 /media/HALL2`,
 		Args:    needArgs(1, "a place where a stick is plugged in"),

@@ -387,7 +387,8 @@ func (a *app) quit() tea.Cmd {
 			return nil
 		}
 	}
-	if a.state.Running() || a.state.Playing() != "" || a.state.Burning() != "" || a.state.Reading() || a.state.Dock != nil {
+	if a.state.Running() || a.state.Playing() != "" || a.state.Burning() != "" || a.state.Reading() ||
+		a.state.Dock != nil {
 		a.mode = quitting
 		return nil
 	}

@@ -65,7 +65,8 @@ func Load(file string) (*Bench, error) {
 			fail(at+".name", "two targets are named %q", p.Name)
 		}
 		names[strings.ToLower(p.Name)] = true
-		if k := slices.IndexFunc(b.Targets[:i], func(o Target) bool { return o.Stick == p.Stick }); p.Stick != "" && k >= 0 {
+		k := slices.IndexFunc(b.Targets[:i], func(o Target) bool { return o.Stick == p.Stick })
+		if p.Stick != "" && k >= 0 {
 			fail(at+".stick", "this stick is %s already", b.Targets[k].Name)
 		}
 		if p.Like != "" { // the rest stands in the first of its set

@@ -126,7 +126,8 @@ func (t *task) write(ctx context.Context, goOn bool) (*written, error) {
 		begin = l.to.Replace
 	}
 	var w target.Writer
-	if _, resumes := l.to.(target.Resumer); s.Make.OnTarget() && l.job.From == nil && s.Make.Shape == shape.Whole && !resumes {
+	_, resumes := l.to.(target.Resumer)
+	if s.Make.OnTarget() && l.job.From == nil && s.Make.Shape == shape.Whole && !resumes {
 		// the first write may have the target opened again, and what was opened of it before would be closed
 		var err error
 		if w, err = begin(ctx, s.Path, s.Make.Size); err != nil {

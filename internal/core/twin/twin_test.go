@@ -74,10 +74,8 @@ func become(t testing.TB, from, to string, as folder.Options, o twin.Options) (*
 	defer b.Close()
 	m, err := twin.Make(context.Background(), a, b, o)
 	require.NoError(t, err)
-	r := run.Start(context.Background(), run.Job{Plan: m.Plan, From: a, Open: func(context.Context) (target.Target, error) {
-		return folder.Open(to, as)
-	}}).
-		Wait()
+	r := run.Start(context.Background(), run.Job{Plan: m.Plan, From: a,
+		Open: func(context.Context) (target.Target, error) { return folder.Open(to, as) }}).Wait()
 	return m, r
 }
 
