@@ -55,8 +55,8 @@ func setsAddCommand() *cobra.Command {
 		Use:   "add PLACE...",
 		Short: "Add sticks that are plugged in to the set of a target",
 		Long: `Add has the volumes that are mounted at the places be further sticks like the target: they get its
-titles and setup, and names with numbers. Nothing is written to them; fill and dock do that. A drive or an address can be
-added, too.`,
+titles and setup, and names with numbers. Nothing is written to them; fill and dock do that. A drive or an
+address can be added, too.`,
 		Example: `  polytome sets add --bench season.toml --target "Hall 1" /media/HALL1 /media/HALL2`,
 		Args:    needArgs(1, "a place where a stick is plugged in"),
 		RunE:    opt.add,
