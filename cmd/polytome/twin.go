@@ -14,7 +14,6 @@ import (
 	"polytome/internal/core/ledger"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/run"
-	"polytome/internal/core/saves"
 	"polytome/internal/core/survey"
 	"polytome/internal/core/title"
 	"polytome/internal/core/twin"
@@ -201,29 +200,11 @@ func (opt *twinOptions) copy(cmd *cobra.Command, fromAt, toAt string) error {
 }
 
 // savesOn are the saves on a target, as far as it is known which loader reads it.
-func (opt *twinOptions) savesOn(set *loader.Set, facts target.Facts, entries []target.Entry) (paths []string) {
-	names := []string{opt.loader}
-	if opt.loader == "" {
-		names = nil
-		if v, err := theLedger().Volume(ledger.OfStick(facts.Volume)); err == nil && facts.Plugged() {
-			names = v.Loaders
-		}
-	}
-	var profiles []*loader.Profile
-	for _, name := range names {
-		if p, err := set.Profile(name); err == nil {
-			profiles = append(profiles, p)
-		}
-	}
-	if len(profiles) == 0 && len(entries) > 0 {
-		fmt.Fprintln(
-			stderr(),
-			"polytome: it is not known which loader reads the copy, so saves on it are files like all "+
-				"others: --loader NAME has them stay",
-		)
-	}
-	for _, s := range saves.FindAll(profiles, func(*loader.Profile) string { return "" }, entries) {
-		paths = append(paths, s.Path)
+func (opt *twinOptions) savesOn(set *loader.Set, facts target.Facts, entries []target.Entry) []string {
+	paths, known := survey.SavesThere(set, theLedger(), opt.loader, facts, entries)
+	if !known && len(entries) > 0 {
+		fmt.Fprintln(stderr(), "polytome: it is not known which loader reads the copy, so saves on it are files "+
+			"like all others: --loader NAME has them stay")
 	}
 	return paths
 }

@@ -47,8 +47,9 @@ type Model struct {
 	show sheet
 	seen int // look at the drives that is shown
 
-	busy   string // what is being done, "" for nothing
-	cancel context.CancelFunc
+	busy    string // what is being done, "" for nothing
+	copying bool   // to a twin, which can be stopped
+	cancel  context.CancelFunc
 
 	tape  *tape.Tape // what is where on the volume
 	layOf volumeName
@@ -196,7 +197,10 @@ func (m *Model) SetFilter(f string) {
 // Escape goes back to the drives; it reports whether it did.
 func (m *Model) Escape() bool {
 	if m.show == listing {
-		return false
+		if m.copying {
+			m.cancel()
+		}
+		return m.copying
 	}
 	if m.busy != "" {
 		if m.cancel != nil && m.show != preparing {
@@ -302,6 +306,7 @@ func (m *Model) Actions() []state.Action {
 			When(some),
 		state.Do("m", "unmount only", m.unmount).When(mounted),
 		state.Do("p", "make it a target, to be filled", m.use).When(some),
+		state.Do("t", "twin", m.askTwin).Saying("copy what is on it to another stick, file by file").When(laid),
 		state.Do("n", "teach: learn a console from it", m.teach).When(laid),
 		state.Do("a", "an image or address", m.askImage).
 			Saying("open or create an image file, or look at what a console exports"),
@@ -347,7 +352,7 @@ func (m *Model) Update(msg tea.Msg, _ bool) (t state.Taken, ok bool) {
 		t.Cmd = follow(msg.next)
 		return t, true
 	case doneMsg:
-		m.busy, m.cancel = "", nil
+		m.busy, m.cancel, m.copying = "", nil, false
 		if msg.say != "" {
 			m.d.Notice = msg.say
 		}
@@ -389,6 +394,9 @@ func (m *Model) Preparing() bool { return m.busy != "" && m.show == preparing &&
 func (m *Model) Stays() string {
 	if m.Preparing() {
 		return "A drive is being prepared. It takes a moment, and stopping now would leave the drive unusable."
+	}
+	if m.copying {
+		return "A stick is being copied: esc in Drives stops that."
 	}
 	return ""
 }
@@ -592,7 +600,12 @@ func (m *Model) Why() state.Why {
 	f := m.current()
 	switch {
 	case m.busy != "" && m.show != preparing && m.show != titles && m.show != repairing:
-		return state.Why{Say: state.Sentence(m.busy + " …")}
+		w := state.Why{Say: state.Sentence(m.busy + " …")}
+		if m.copying {
+			w.Say = state.Sentence(m.busy + ": " + size.Format(m.counted) + " so far")
+			w.Ways = []string{"esc stops it; what is copied stays"}
+		}
+		return w
 	case m.d.DrivesErr != nil:
 		return state.Why{Say: state.Sentence(m.d.DrivesErr.Error()),
 			Ways: []string{"a opens an image file, or what is exported at an address"}}

@@ -227,7 +227,7 @@ func (d *State) AskTwin(v ledger.Volume) {
 		d.Notice = "None of the titles on " + v.Called() + " is among your games."
 		return
 	}
-	d.Ask(Question{Prompt: fmt.Sprintf("Stick that gets the titles of %s: ", v.Called()), Suggestions: d.mounted(),
+	d.Ask(Question{Prompt: fmt.Sprintf("Stick that gets the titles of %s: ", v.Called()), Suggestions: d.Mounted(),
 		Hint: "a folder, mounted drive or image; nothing is written yet", Done: func(answer string) tea.Cmd {
 			at, _, err := Address(answer)
 			if err != nil {

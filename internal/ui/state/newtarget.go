@@ -118,8 +118,8 @@ func (d *State) addTarget(p bench.Target) tea.Cmd {
 	return tea.Batch(d.Survey(), d.changed())
 }
 
-// mounted are the folders in which drives are mounted.
-func (d *State) mounted() (at []string) {
+// Mounted are the folders in which drives are mounted.
+func (d *State) Mounted() (at []string) {
 	for _, f := range d.Drives {
 		at = append(at, f.MountPoints()...)
 	}
@@ -152,6 +152,6 @@ func (d *State) AskAlike(n int) {
 		d.Notice = fmt.Sprintf("%s is like %s: what you select for one of them is for all. u undoes.", p.Name, p.Like)
 		return tea.Batch(d.Survey(), d.changed())
 	})
-	d.Ask(Question{Prompt: "Another stick like " + d.Bench.Targets[n].Name + ": ", Suggestions: d.mounted(),
+	d.Ask(Question{Prompt: "Another stick like " + d.Bench.Targets[n].Name + ": ", Suggestions: d.Mounted(),
 		Hint: "the folder in which it is mounted; it gets the same titles", Done: add})
 }
