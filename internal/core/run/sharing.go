@@ -294,7 +294,7 @@ func (c *common) read(b []byte, off int64) (n int, err error, ok bool) { //nolin
 		}
 		return answer(b, k.data, k.ended)
 	}
-	if c.content == nil || off < c.head || c.inOrder && off != c.head {
+	if c.content == nil || off < c.head {
 		return 0, nil, false
 	}
 	n, err = c.content.ReadAt(b, off)

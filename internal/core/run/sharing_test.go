@@ -347,7 +347,10 @@ func TestASlowLaneHoldsNoOtherUp(t *testing.T) {
 				f, err := folder.Open(dir, folder.Options{})
 				wait := func() {}
 				if k == 0 {
-					wait = others.Wait
+					wait = func() {
+						others.Wait()
+						assert.LessOrEqual(t, sharing.bytes.Load(), window, "no more is kept for it")
+					}
 				}
 				return &slow{f, wait, 0}, err
 			}}))
@@ -358,5 +361,63 @@ func TestASlowLaneHoldsNoOtherUp(t *testing.T) {
 		require.True(t, r.All(), r.Failed)
 		assert.Equal(t, arrived(t, dirs[3]), arrived(t, dirs[k]))
 	}
+	nothingKept(t)
+}
+
+// strict is content that is made in order, as a stream is.
+type strict struct {
+	size, at int64
+}
+
+func (s *strict) Size() int64                       { return s.size }
+func (s *strict) InOrder() bool                     { return true }
+func (s *strict) Close() error                      { return nil }
+func (s *strict) Data(off int64) (start, end int64) { return off, s.size }
+
+func (s *strict) ReadAt(b []byte, off int64) (int, error) {
+	if off != s.at {
+		return 0, fmt.Errorf("byte %d was asked for, and %d is next", off, s.at)
+	}
+	for i := range b {
+		b[i] = byte((off + int64(i)) >> 10)
+	}
+	s.at += int64(len(b))
+	return len(b), nil
+}
+
+// TestALaneGoesOnAloneInTheMiddleOfAStream, when what it has not got yet is no longer kept: it makes the stream again,
+// up to where it is.
+func TestALaneGoesOnAloneInTheMiddleOfAStream(t *testing.T) {
+	small(t, blockSize)
+	const size = 6 * blockSize
+	c := &common{spring: &spring{}, opened: true, content: &strict{size: size}, size: size, inOrder: true,
+		blocks: map[int64]*waiting{}, data: map[int64][2]int64{}}
+	c.wanted.Store(2)
+	alone := func() (target.Content, error) { return &strict{size: size}, nil }
+	fast, late := &lot{c: c, size: size, alone: alone}, &lot{c: c, size: size, alone: alone}
+	want, got := make([]byte, blockSize), make([]byte, blockSize)
+	read := func(l *lot, n int64) []byte {
+		_, err := l.ReadAt(got, n*blockSize)
+		require.NoError(t, err)
+		return got
+	}
+	same := func(n int64) []byte {
+		_, _ = (&strict{size: size, at: n * blockSize}).ReadAt(want, n*blockSize)
+		return want
+	}
+	require.Equal(t, same(0), read(fast, 0))
+	require.Equal(t, same(0), read(late, 0))
+	require.Nil(t, late.own, "from memory")
+	for n := range int64(5) {
+		require.Equal(t, same(n+1), read(fast, n+1))
+	}
+	for n := range int64(5) {
+		require.Equal(t, same(n+1), read(late, n+1))
+	}
+	require.NotNil(t, late.own)
+	c.drop()
+	sharing.mu.Lock()
+	unlist(c)
+	sharing.mu.Unlock()
 	nothingKept(t)
 }

@@ -266,3 +266,29 @@ func TestATargetIsFixedFromItsTwin(t *testing.T) {
 	assert.Equal(t, "cccc", got["c.iso"])
 	assert.Equal(t, "dddd", got["d.iso"])
 }
+
+// TestFoldersGoWithWhatIsInThem, the lower ones first; what systems and interrupted runs have left is of no concern.
+func TestFoldersGoWithWhatIsInThem(t *testing.T) {
+	from, to := t.TempDir(), t.TempDir()
+	half := target.TemporaryName("a.iso")
+	fill(t, from, map[string]string{"a.iso": "a", half: "hal", "System Volume Information/x": "x"}, nil)
+	fill(t, to, map[string]string{"a.iso": "a", "old/deep/er/b.iso": "b", "System Volume Information/y": "y",
+		"kept/" + half: "half"}, nil)
+	_, r := become(t, from, to, folder.Options{}, twin.Options{DeleteOthers: true})
+	assert.True(t, r.All(), r.Failed)
+	assert.Equal(t, []string{"System Volume Information/", "System Volume Information/y", "a.iso", "kept/", "kept/" + half},
+		slices.Sorted(maps.Keys(on(t, to))))
+}
+
+// TestNothingGoesThatCannotBeBackedUp.
+func TestNothingGoesThatCannotBeBackedUp(t *testing.T) {
+	from, to := t.TempDir(), t.TempDir()
+	fill(t, from, map[string]string{"a.iso": "new and longer"}, nil)
+	fill(t, to, map[string]string{"a.iso": "old", "b.iso": "b"}, nil)
+	file := filepath.Join(t.TempDir(), "file")
+	require.NoError(t, os.WriteFile(file, nil, 0o644))
+	_, r := become(t, from, to, folder.Options{}, twin.Options{DeleteOthers: true,
+		BackupTo: filepath.Join(file, "kept")})
+	assert.NotEmpty(t, r.Failed)
+	assert.Equal(t, map[string]string{"a.iso": "old", "b.iso": "b"}, on(t, to))
+}

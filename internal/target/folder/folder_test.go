@@ -177,3 +177,38 @@ func TestSpaceThatOthersTakeIsNoticedEarly(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, left, 1)
 }
+
+// TestAVolumeIsFoundWhereItIsMounted, and not where another one covers it; a folder in it is no volume of its own.
+func TestAVolumeIsFoundWhereItIsMounted(t *testing.T) {
+	one, two := judge.NewStick(t, 40, "GULL", "aaaa0001"), judge.NewStick(t, 40, "GULL", "aaaa0002")
+	at := filepath.Join(t.TempDir(), "GULL")
+	one.Plug(at)
+	facts := func(dir string) target.Facts {
+		p, err := folder.Open(dir, folder.Options{})
+		require.NoError(t, err)
+		defer p.Close()
+		f, err := p.Facts(context.Background(), nil)
+		require.NoError(t, err)
+		return f
+	}
+	f := facts(at)
+	assert.Equal(t, "aaaa0001", f.Volume)
+	assert.True(t, f.Plugged())
+	require.NoError(t, os.Mkdir(filepath.Join(at, "games"), 0o755))
+	f = facts(filepath.Join(at, "games"))
+	assert.Equal(t, "aaaa0001"+target.Inside+"games", f.Volume)
+	assert.False(t, f.Plugged())
+	where, ok := folder.Plugged("aaaa0001")
+	assert.True(t, ok)
+	assert.Equal(t, at, where)
+	require.NoError(t, os.Remove(filepath.Join(at, "games")))
+	two.Plug(at)
+	_, ok = folder.Plugged("aaaa0001")
+	assert.False(t, ok, "it is covered")
+	where, ok = folder.Plugged("aaaa0002")
+	assert.True(t, ok)
+	assert.Equal(t, at, where)
+	two.Pull()
+	_, ok = folder.Plugged("aaaa0002")
+	assert.False(t, ok)
+}
