@@ -3,8 +3,10 @@ package main
 import (
 	"encoding/json"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -102,6 +104,7 @@ func TestSticksThatAreAlikeAreFilledWhereverTheyArePluggedIn(t *testing.T) {
 	d.stop()
 	assert.FileExists(t, filepath.Join(port("HALL7"), "oxbow/play/wren8/Tide Mill.w8"))
 	assert.NoDirExists(t, filepath.Join(port("HALL2"), "oxbow"))
+	assert.Contains(t, ok(t, "ledger", "show", "Hall 3"), "last at "+port("HALL7")+",")
 	said, _ = func() (string, string) {
 		code, out, errs := polytome(t, "sets", "--bench", file)
 		assert.Equal(t, 3, code)
@@ -142,4 +145,34 @@ func TestADriveIsPreparedAsOneMoreOfASet(t *testing.T) {
 		code, _, errs := polytome(t, append([]string{"drives", "prepare", two, "--dry-run"}, wrong...)...)
 		assert.Equal(t, 2, code, errs)
 	}
+}
+
+// TestARunIsResumedOnItsStick when that is mounted elsewhere by then, and not on the one in its place.
+func TestARunIsResumedOnItsStick(t *testing.T) {
+	ownFolders(t)
+	dir := t.TempDir()
+	port := func(name string) string { return filepath.Join(dir, "media", name) }
+	coretest.Write(t, dir, "games/Long Haul.w8", append(demo.Cartridge("WREN", "Long Haul"), make([]byte, 12<<20)...))
+	file := filepath.Join(dir, "season.toml")
+	coretest.Write(t, dir, "season.toml", []byte("format = 1\n[[source]]\npath = 'games'\n[[target]]\nname = 'Hall 1'\n"+
+		"at = '"+port("HALL")+"'\nstick = '11110001'\nloader = 'oxbow'\neverything = true\nrate = '2MiB'\n"))
+	stick, other := judge.NewStick(t, 64, "OXBOW", "11110001"), judge.NewStick(t, 64, "OXBOW", "11110002")
+	stick.Plug(port("HALL"))
+	cmd := exec.Command(binary, "fill", "--bench", file)
+	require.NoError(t, cmd.Start())
+	require.Eventually(t, func() bool {
+		begun, _ := filepath.Glob(filepath.Join(port("HALL"), "oxbow/play/wren8/*.begun"))
+		return len(begun) > 0
+	}, time.Minute, 10*time.Millisecond)
+	require.NoError(t, cmd.Process.Kill())
+	_ = cmd.Wait()
+	stick.Pull()
+	other.Plug(port("HALL"))
+	code, out, errs := polytome(t, "runs", "resume")
+	assert.NotZero(t, code)
+	assert.Contains(t, out+errs, "its stick (11110001) is not plugged in")
+	stick.Plug(port("HALL5"))
+	ok(t, "runs", "resume")
+	assert.FileExists(t, filepath.Join(port("HALL5"), "oxbow/play/wren8/Long Haul.w8"))
+	assert.NoDirExists(t, filepath.Join(port("HALL"), "oxbow"))
 }

@@ -91,6 +91,7 @@ func TestTheDockOnTheScreenFillsWhatComes(t *testing.T) {
 	press(a, "E")
 	stick.Plug(at)
 	see("HALL.img is safe to")
+	assert.True(t, a.state.Targets[1].Ejected)
 	stick.Pull()
 	stick.Plug(at)
 	assert.FileExists(t, filepath.Join(at, "Carts", "wren8", "Ropewalk.w8"))

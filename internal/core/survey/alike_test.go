@@ -2,6 +2,7 @@ package survey_test
 
 import (
 	"context"
+	"fmt"
 	"path/filepath"
 	"testing"
 
@@ -10,7 +11,10 @@ import (
 
 	"polytome/internal/core/bench"
 	"polytome/internal/core/ledger"
+	"polytome/internal/core/loader"
+	"polytome/internal/core/scancache"
 	"polytome/internal/core/survey"
+	"polytome/internal/testkit/coretest"
 	"polytome/internal/testkit/judge"
 )
 
@@ -54,4 +58,52 @@ func TestWhichStickTheFirstOfASetIs(t *testing.T) {
 	assert.ErrorContains(t, err, "is Hall 2 already")
 	_, err = survey.AddAlike(ctx, b, 0, t.TempDir(), nil)
 	assert.ErrorIs(t, err, survey.ErrNoStick)
+}
+
+// TestTitlesAreDistributedToASetOnce: its targets get the same.
+func TestTitlesAreDistributedToASetOnce(t *testing.T) {
+	games := map[string][]byte{}
+	for i := range 4 {
+		games[fmt.Sprintf("%d.iso", i)] = vesperImage(t, fmt.Sprintf("VSP-0000%d", i), fmt.Sprint("Title ", i))
+	}
+	other := fatStick
+	other.Name = "other"
+	w := newWorkshop(t, games, fatStick, fatStick, other)
+	w.bench.Targets[1].Name, w.bench.Targets[1].Like = "stick 2", w.bench.Targets[0].Name
+	b := w.board()
+	sh := b.Distribute(w.bench, []int{0, 1, 2, 3})
+	for _, h := range sh.Homes {
+		assert.NotEqual(t, 1, h.Target, h.Label)
+	}
+	sh.Apply(w.bench, b)
+	assert.True(t, w.bench.Targets[1].WantLike(&w.bench.Targets[0]))
+	assert.False(t, w.bench.Targets[2].WantLike(&w.bench.Targets[0]), "each title has one home")
+}
+
+// TestWhatIsRememberedOfAStickIsNotOfAnother that was plugged in at its place.
+func TestWhatIsRememberedOfAStickIsNotOfAnother(t *testing.T) {
+	ctx := context.Background()
+	set, err := loader.Shipped()
+	require.NoError(t, err)
+	cache, err := scancache.Open(filepath.Join(t.TempDir(), "cache.sqlite"))
+	require.NoError(t, err)
+	defer cache.Close()
+	at := filepath.Join(t.TempDir(), "media", "HALL")
+	b := bench.New("")
+	b.Targets = []bench.Target{{Name: "Hall 1", At: at, Loader: "oxbow", Stick: "11110001"},
+		{Name: "Hall 2", At: at, Like: "Hall 1", Stick: "11110002", Loader: "oxbow"}}
+	for n, stick := range []*judge.Stick{judge.NewStick(t, 40, "HALL", "11110001"),
+		judge.NewStick(t, 40, "HALL", "11110002")} {
+		stick.Plug(at)
+		coretest.Write(t, at, fmt.Sprintf("only on %d.txt", n+1), []byte("x"))
+		s, err := survey.Take(ctx, b, n, nil, survey.Options{Set: set, Cache: cache})
+		require.NoError(t, err)
+		require.NoError(t, s.Away)
+		stick.Pull()
+	}
+	s, err := survey.Take(ctx, b, 0, nil, survey.Options{Set: set, Cache: cache})
+	require.NoError(t, err)
+	require.Error(t, s.Away)
+	require.Len(t, s.There, 1)
+	assert.Equal(t, "only on 1.txt", s.There[0].Path)
 }
