@@ -1,9 +1,8 @@
-//go:build !linux
+//go:build !linux && !windows
 
 package folder
 
 import (
-	"os"
 	"strings"
 
 	"github.com/shirou/gopsutil/v4/disk"
@@ -19,9 +18,6 @@ type mount struct {
 	network                 string // nor is this
 	syncs                   bool
 }
-
-// filesLeft is not reported on these systems.
-func filesLeft(string) (n uint64, known bool) { return 0, false }
 
 func mountOf(dir string) (mount, error) {
 	u, err := disk.Usage(dir)
@@ -43,20 +39,6 @@ func mountOf(dir string) (mount, error) {
 	m.cluster = m.filesystem.Cluster(m.capacity)
 	return m, nil
 }
-
-// allocate does nothing: these systems have no portable way to ask.
-func allocate(*os.File, int64) error { return nil }
-
-// dropCache does nothing: reading back may be served from memory here.
-func dropCache(*os.File) {}
-
-// reserved is not known here.
-func reserved(os.FileInfo, int64) int64 { return 0 }
-
-// Device is not known here.
-func Device(string) (id uint64, ok bool) { return 0, false }
-
-func deviceOf(*os.File) (id uint64, ok bool) { return 0, false }
 
 // volumeOf is not known here.
 func volumeOf(string) string { return "" }
