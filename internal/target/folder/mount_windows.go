@@ -65,8 +65,8 @@ func volumeNamed(root string) (v volume, err error) {
 	v.remote = windows.GetDriveType(name) == windows.DRIVE_REMOTE
 	label, kind := make([]uint16, windows.MAX_PATH+1), make([]uint16, windows.MAX_PATH+1)
 	var longestName, flags uint32
-	if err := windows.GetVolumeInformation(name, &label[0], uint32(len(label)), &v.serial, &longestName, &flags, &kind[0],
-		uint32(len(kind))); err != nil {
+	if err := windows.GetVolumeInformation(name, &label[0], uint32(len(label)), &v.serial, &longestName, &flags,
+		&kind[0], uint32(len(kind))); err != nil {
 		return v, fmt.Errorf("asking for the volume %s: %w", root, err)
 	}
 	v.label, v.kind = windows.UTF16ToString(label), windows.UTF16ToString(kind)

@@ -137,7 +137,7 @@ func (m *Model) copy(name, from, to string, p *plan.Plan) tea.Cmd {
 		}, Open: func(ctx context.Context) (target.Target, error) { return opened(ctx, to) }}).Wait()
 		switch {
 		case r.Stopped:
-			done.say = "Stopped: what was copied is whole, and t goes on with the rest."
+			done.say = "Stopped: what was copied is whole, and t continues with the rest."
 		case len(r.Failed) > 0:
 			done.err = errors.New(r.Failed[0].Say)
 		default:
