@@ -145,7 +145,7 @@ func (s *shownDrive) print(out io.Writer) {
 	case !s.May:
 		fmt.Fprintf(out, "  Polytome does not write to it: %s.\n", s.Refusal)
 	case d.Fixed():
-		fmt.Fprintln(out, "  It is built in: preparing it needs --built-in too.")
+		fmt.Fprintln(out, "  It is built in: preparing it needs --fixed-disk, too.")
 	default:
 		fmt.Fprintln(out, "  Polytome may write to it.")
 	}

@@ -37,8 +37,8 @@ type System struct {
 	Udev           string // udev's database
 }
 
-// Here is the running system.
-var Here = System{Sys: "/sys", Proc: "/proc", Dev: "/dev", Udev: "/run/udev/data"}
+// Here is the running system. Where it has no such folders, its own calls are asked.
+var Here = here
 
 // A Drive is a device, an image file or an export.
 type Drive struct {

@@ -9,8 +9,8 @@ import (
 	"github.com/shirou/gopsutil/v4/disk"
 )
 
-// Volumes that are mounted are all that can be had on these systems: they are shown, and filled as folders.
-func (s System) mountedDrives(ctx context.Context) ([]*Drive, error) {
+// mountedVolumes are the volumes that are mounted, each as a drive: they are filled as folders.
+func mountedVolumes(ctx context.Context) ([]*Drive, error) {
 	parts, err := disk.PartitionsWithContext(ctx, false)
 	if err != nil {
 		return nil, fmt.Errorf("looking for drives: %w", err)

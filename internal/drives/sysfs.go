@@ -19,6 +19,9 @@ var skipped = []string{"ram", "zram", "dm-", "md", "sr", "fd"}
 
 // List finds the drives, and looks into those that it may.
 func (s System) List(ctx context.Context) ([]*Drive, error) {
+	if s.Sys == "" {
+		return s.mountedDrives(ctx)
+	}
 	out, err := s.list()
 	if errors.Is(err, os.ErrNotExist) {
 		return s.mountedDrives(ctx)
@@ -53,6 +56,9 @@ func number(parts ...string) int64 {
 // Known is a short text that is another one when drives came, went or changed their medium or their mounts. It is quick
 // to get.
 func (s System) Known() string {
+	if s.Sys == "" {
+		return s.mountedKnown()
+	}
 	var b strings.Builder
 	names, _ := os.ReadDir(filepath.Join(s.Sys, "block"))
 	for _, n := range names {
@@ -205,6 +211,9 @@ type Mount struct {
 
 // Mounts lists what is mounted; a later mount covers an earlier one at the same folder.
 func (s System) Mounts() []Mount {
+	if s.Proc == "" {
+		return nil
+	}
 	f, err := os.Open(filepath.Join(s.Proc, "self", "mountinfo"))
 	if err != nil {
 		return nil
@@ -238,12 +247,6 @@ func (s System) uses(d *Drive) {
 		devs = append(devs, dev{n, p.name, p.number})
 	}
 	slices.SortFunc(devs, func(a, b dev) int { return a.part - b.part })
-	add := func(kind UseKind, at, format string, args ...any) {
-		u := Use{Kind: kind, At: at, Say: fmt.Sprintf(format, args...)}
-		if !slices.Contains(d.Uses, u) {
-			d.Uses = append(d.Uses, u)
-		}
-	}
 	mounts := s.Mounts()
 	for _, v := range devs {
 		what := d.Name()
@@ -267,9 +270,9 @@ func (s System) uses(d *Drive) {
 				vol.MountedAt = append(vol.MountedAt, m.At)
 			}
 			if slices.Contains(systemAt, m.At) {
-				add(OfSystem, m.At, "the running system is on it: %s is mounted at %s", what, m.At)
+				d.used(OfSystem, m.At, "the running system is on it: %s is mounted at %s", what, m.At)
 			} else {
-				add(Mounted, m.At, "%s is mounted at %s", what, m.At)
+				d.used(Mounted, m.At, "%s is mounted at %s", what, m.At)
 			}
 		}
 		if d.Image {
@@ -277,7 +280,7 @@ func (s System) uses(d *Drive) {
 		}
 		for _, line := range strings.Split(read(s.Proc, "swaps"), "\n") {
 			if fields := strings.Fields(line); len(fields) > 0 && slices.Contains(paths, fields[0]) {
-				add(Swap, "", "%s is swap space of the running system", what)
+				d.used(Swap, "", "%s is swap space of the running system", what)
 			}
 		}
 		dir := filepath.Join(s.Sys, "block", d.kernel)
@@ -286,24 +289,24 @@ func (s System) uses(d *Drive) {
 		}
 		holders, _ := os.ReadDir(filepath.Join(dir, "holders"))
 		for _, h := range holders {
-			add(Member, "", "%s is part of %s, which is in use", what, s.owner(h.Name()))
+			d.used(Member, "", "%s is part of %s, which is in use", what, s.owner(h.Name()))
 		}
 		if pools, _ := filepath.Glob(filepath.Join(s.Sys, "fs", "btrfs", "*", "devices", v.name)); len(pools) > 0 {
-			add(Member, "", "%s is part of a btrfs volume that is mounted", what)
+			d.used(Member, "", "%s is part of a btrfs volume that is mounted", what)
 		}
 		if s.udev(v.number)["ID_FS_TYPE"] == "zfs_member" && read(s.Proc, "spl", "kstat", "zfs", "arcstats") != "" {
-			add(Member, "", "%s is part of a ZFS pool, and ZFS is running", what)
+			d.used(Member, "", "%s is part of a ZFS pool, and ZFS is running", what)
 		}
 	}
 	for _, who := range s.writers(d.Path) {
-		add(Opened, "", "it is open in %s", who)
+		d.used(Opened, "", "it is open in %s", who)
 	}
 	if d.Image {
 		loops, _ := filepath.Glob(filepath.Join(s.Sys, "block", "loop*", "loop", "backing_file"))
 		for _, l := range loops {
 			if backing := read(l); backing == d.Path || same(backing, d.Path) {
 				name := filepath.Base(filepath.Dir(filepath.Dir(l)))
-				add(Looped, "", "it is attached as %s", filepath.Join(s.Dev, name))
+				d.used(Looped, "", "it is attached as %s", filepath.Join(s.Dev, name))
 			}
 		}
 	}
