@@ -521,7 +521,8 @@ func (s System) Look(ctx context.Context, what string) (*Drive, error) {
 	if err == nil && info.Mode().IsRegular() && filepath.Dir(what) != s.Dev {
 		return s.Image(ctx, what)
 	}
-	if err != nil && (strings.ContainsRune(what, filepath.Separator) || strings.HasSuffix(what, ".img")) {
+	named := strings.HasPrefix(what, `\\.\`) // a device of Windows
+	if err != nil && !named && (strings.ContainsRune(what, filepath.Separator) || strings.HasSuffix(what, ".img")) {
 		return s.Image(ctx, what)
 	}
 	if err == nil && info.IsDir() {
@@ -534,7 +535,8 @@ func (s System) Look(ctx context.Context, what string) (*Drive, error) {
 	real, _ := filepath.EvalSymlinks(what)
 	var found []*Drive
 	for _, d := range all {
-		if d.Path == what || real != "" && d.Path == real || strings.EqualFold(d.Serial, what) {
+		if named && strings.EqualFold(d.Path, what) || d.Path == what || real != "" && d.Path == real ||
+			strings.EqualFold(d.Serial, what) {
 			found = append(found, d)
 		}
 		for n, p := range d.parts {
