@@ -234,14 +234,18 @@ func TestSeveralLanesReadTheirSourceOnce(t *testing.T) {
 		return n
 	}
 	measure := func(lanes int) int64 {
-		before := read()
+		before, begun := read(), make(chan struct{})
 		var all []*Lane
 		for range lanes {
 			dir := t.TempDir()
 			all = append(all, Start(context.Background(), Job{Plan: &plan.Plan{Steps: steps},
 				Options: Options{Verify: VerifySize, AtOnce: true},
-				Open:    func(context.Context) (target.Target, error) { return folder.Open(dir, folder.Options{}) }}))
+				Open: func(context.Context) (target.Target, error) {
+					<-begun // what is read before others want it, too, is read for one lane
+					return folder.Open(dir, folder.Options{})
+				}}))
 		}
+		close(begun)
 		for _, l := range all {
 			require.True(t, l.Wait().All())
 		}
