@@ -141,6 +141,9 @@ func (s System) mountedDrives(ctx context.Context) ([]*Drive, error) {
 		return mountedVolumes(ctx)
 	}
 	for _, d := range out {
+		if !strings.HasPrefix(d.Path, `\\.\`) { // a volume, of which its drive is not known
+			continue
+		}
 		asked := *d
 		if d.look(ctx); d.Trouble != "" { // it takes an administrator to read what stands on it
 			*d = asked

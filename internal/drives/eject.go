@@ -99,6 +99,15 @@ func (s System) Unmount(ctx context.Context, d *Drive, emit func(string)) (*Rele
 	return s.letGo(ctx, d, false, emit)
 }
 
+// again looks at a drive again. Where only its volume is known, that is found by where it is mounted.
+func (s System) again(ctx context.Context, shown *Drive) (*Drive, error) {
+	if info, err := os.Stat(shown.Path); err == nil && info.IsDir() {
+		d, _, err := s.behind(ctx, shown.Path)
+		return d, err
+	}
+	return s.Look(ctx, shown.Path)
+}
+
 func (s System) letGo(ctx context.Context, shown *Drive, off bool, emit func(string)) (*Release, error) {
 	if emit == nil {
 		emit = func(string) {}
@@ -107,7 +116,7 @@ func (s System) letGo(ctx context.Context, shown *Drive, off bool, emit func(str
 		return &Release{Safe: true, Say: shown.Name() + " is not connected here: everything is written when a run has " +
 			"ended."}, nil
 	}
-	d, err := s.Look(ctx, shown.Path)
+	d, err := s.again(ctx, shown)
 	if err != nil {
 		return nil, err
 	}
