@@ -109,7 +109,7 @@ func (opt *twinOptions) from(text string) (at string, remembered *ledger.Volume,
 		return "", nil, usageError{fmt.Errorf("there is no %s, neither a place nor a volume of the ledger", text)}
 	}
 	if stick, ok := v.Stick(); ok {
-		if at, ok := folder.Plugged(stick); ok {
+		if at, ok := folder.Plugged(stick, v.Address); ok {
 			return at, nil, nil
 		}
 	}

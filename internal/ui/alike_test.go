@@ -17,7 +17,7 @@ func TestAnotherStickHasTheSameTitles(t *testing.T) {
 	a, first := atPocket(t)
 	a.state.Ledger = ledger.Store{Dir: t.TempDir()}
 	press(a, "M")
-	stick := judge.NewStick(t, 64, "HALL", "11110002")
+	stick := judge.NewStick(t, 64, "HALL", "22220002")
 	at := filepath.Join(t.TempDir(), "media", "HALL")
 	stick.Plug(at)
 	press(a, "2", "i")

@@ -22,7 +22,7 @@ func TestTheDockOnTheScreenFillsWhatComes(t *testing.T) {
 	a, first := atPocket(t)
 	a.state.Ledger, a.state.DockEvery = ledger.Store{Dir: t.TempDir()}, 20*time.Millisecond
 	press(a, "M")
-	stick := judge.NewStick(t, 64, "HALL", "11110002")
+	stick := judge.NewStick(t, 64, "HALL", "22220002")
 	at := filepath.Join(t.TempDir(), "media", "HALL")
 	stick.Plug(at)
 	press(a, "2", "i")

@@ -156,7 +156,7 @@ func withoutNumber(name string) string {
 func (b *Bench) Address(n int) string {
 	p := &b.Targets[n]
 	if p.Stick != "" {
-		if at, ok := folder.Plugged(p.Stick); ok {
+		if at, ok := folder.Plugged(p.Stick, b.Resolve(p.At)); ok {
 			return at
 		}
 	}

@@ -23,7 +23,7 @@ import (
 func TestWhichStickTheFirstOfASetIs(t *testing.T) {
 	ctx := context.Background()
 	at := filepath.Join(t.TempDir(), "media", "HALL")
-	one, two := judge.NewStick(t, 40, "HALL", "11110001"), judge.NewStick(t, 40, "HALL", "11110002")
+	one, two := judge.NewStick(t, 40, "HALL", "33330001"), judge.NewStick(t, 40, "HALL", "33330002")
 	season := func() *bench.Bench {
 		b := bench.New("")
 		b.Targets = []bench.Target{{Name: "Hall 1", At: at, Loader: "oxbow"}}
@@ -34,13 +34,13 @@ func TestWhichStickTheFirstOfASetIs(t *testing.T) {
 	}
 	two.Plug(at)
 	b := season()
-	n, err := survey.AddAlike(ctx, b, 0, at, seen("11110001", "Hall 1", at))
+	n, err := survey.AddAlike(ctx, b, 0, at, seen("33330001", "Hall 1", at))
 	require.NoError(t, err)
-	assert.Equal(t, "11110001", b.Targets[0].Stick)
-	assert.Equal(t, "11110002", b.Targets[n].Stick)
+	assert.Equal(t, "33330001", b.Targets[0].Stick)
+	assert.Equal(t, "33330002", b.Targets[n].Stick)
 	for name, past := range map[string][]ledger.Volume{"nothing": nil,
-		"of another bench":  seen("11110001", "Hall 1", "/media/elsewhere"),
-		"of another target": seen("11110001", "Hall 9", at)} {
+		"of another bench":  seen("33330001", "Hall 1", "/media/elsewhere"),
+		"of another target": seen("33330001", "Hall 9", at)} {
 		b := season()
 		_, err := survey.AddAlike(ctx, b, 0, at, past)
 		assert.ErrorContains(t, err, "is Hall 1 already", name)
@@ -52,8 +52,8 @@ func TestWhichStickTheFirstOfASetIs(t *testing.T) {
 	b = season()
 	n, err = survey.AddAlike(ctx, b, 0, at2, nil)
 	require.NoError(t, err)
-	assert.Equal(t, "11110001", b.Targets[0].Stick, "what is plugged in there")
-	assert.Equal(t, "11110002", b.Targets[n].Stick)
+	assert.Equal(t, "33330001", b.Targets[0].Stick, "what is plugged in there")
+	assert.Equal(t, "33330002", b.Targets[n].Stick)
 	_, err = survey.AddAlike(ctx, b, 0, filepath.Join(at2), nil)
 	assert.ErrorContains(t, err, "is Hall 2 already")
 	_, err = survey.AddAlike(ctx, b, 0, t.TempDir(), nil)
@@ -90,10 +90,10 @@ func TestWhatIsRememberedOfAStickIsNotOfAnother(t *testing.T) {
 	defer cache.Close()
 	at := filepath.Join(t.TempDir(), "media", "HALL")
 	b := bench.New("")
-	b.Targets = []bench.Target{{Name: "Hall 1", At: at, Loader: "oxbow", Stick: "11110001"},
-		{Name: "Hall 2", At: at, Like: "Hall 1", Stick: "11110002", Loader: "oxbow"}}
-	for n, stick := range []*judge.Stick{judge.NewStick(t, 40, "HALL", "11110001"),
-		judge.NewStick(t, 40, "HALL", "11110002")} {
+	b.Targets = []bench.Target{{Name: "Hall 1", At: at, Loader: "oxbow", Stick: "33330001"},
+		{Name: "Hall 2", At: at, Like: "Hall 1", Stick: "33330002", Loader: "oxbow"}}
+	for n, stick := range []*judge.Stick{judge.NewStick(t, 40, "HALL", "33330001"),
+		judge.NewStick(t, 40, "HALL", "33330002")} {
 		stick.Plug(at)
 		coretest.Write(t, at, fmt.Sprintf("only on %d.txt", n+1), []byte("x"))
 		s, err := survey.Take(ctx, b, n, nil, survey.Options{Set: set, Cache: cache})

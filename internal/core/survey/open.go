@@ -68,7 +68,7 @@ func OpenTarget(ctx context.Context, at string, c bench.Target, p *loader.Profil
 // and no other one is taken for it.
 func openFolder(ctx context.Context, at string, c bench.Target) (target.Target, error) {
 	if c.Stick != "" {
-		if now, ok := folder.Plugged(c.Stick); ok {
+		if now, ok := folder.Plugged(c.Stick, at); ok {
 			at = now
 		}
 	}

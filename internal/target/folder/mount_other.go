@@ -44,4 +44,4 @@ func mountOf(dir string) (mount, error) {
 func volumeOf(string) string { return "" }
 
 // Plugged finds no volume here.
-func Plugged(string) (dir string, ok bool) { return "", false }
+func Plugged(_, _ string) (dir string, ok bool) { return "", false }

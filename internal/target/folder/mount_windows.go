@@ -146,8 +146,12 @@ func volumeOf(dir string) string {
 	return id + target.Inside + filepath.ToSlash(rel)
 }
 
-// Plugged finds the letter under which a volume is mounted now.
-func Plugged(id string) (dir string, ok bool) {
+// Plugged finds the letter under which a volume is mounted now: where it was, if it is still there. Where several have
+// its number, as copies of sectors do, none of them is taken for it.
+func Plugged(id, was string) (dir string, ok bool) {
+	if was != "" && volumeOf(was) == id {
+		return was, true
+	}
 	letters, err := windows.GetLogicalDrives()
 	if err != nil {
 		return "", false
@@ -161,8 +165,11 @@ func Plugged(id string) (dir string, ok bool) {
 		}
 		v, err := volumeNamed(string(rune('A'+n)) + `:\`)
 		if err == nil && !v.remote && v.serial != 0 && fmt.Sprintf("%08x", v.serial) == id {
-			return v.root, true
+			if ok {
+				return "", false
+			}
+			dir, ok = v.root, true
 		}
 	}
-	return "", false
+	return dir, ok
 }

@@ -35,15 +35,27 @@ func volumeOf(dir string) string {
 	return id
 }
 
-// Plugged finds the folder in which a volume is mounted now.
-func Plugged(volume string) (dir string, ok bool) {
+// Plugged finds the folder in which a volume is mounted now: where it was, if it is still there. Where several volumes
+// have its number, as copies of sectors do, none of them is taken for it.
+func Plugged(volume, was string) (dir string, ok bool) {
+	if was != "" && volumeOf(was) == volume {
+		return was, true
+	}
 	mounts := drives.Here.Mounts()
+	device := ""
 	for i := len(mounts) - 1; i >= 0; i-- { // the newest first, which covers earlier ones
-		if m := &mounts[i]; filepath.IsAbs(m.Source) && identity(m.Source) == volume && mountAt(mounts, m.At) == i {
-			return m.At, true
+		m := &mounts[i]
+		if !filepath.IsAbs(m.Source) || identity(m.Source) != volume || mountAt(mounts, m.At) != i {
+			continue
+		}
+		if device != "" && m.Source != device {
+			return "", false
+		}
+		if device == "" {
+			device, dir = m.Source, m.At
 		}
 	}
-	return "", false
+	return dir, device != ""
 }
 
 // mountAt is the number of the mount that is seen at a folder.
