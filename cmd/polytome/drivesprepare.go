@@ -206,9 +206,6 @@ func (r *preparing) run(cmd *cobra.Command, what string) (err error) {
 	if err := theLedger().Reformatted(report.Lost, report.Volume); err != nil {
 		fmt.Fprintf(stderr(), "polytome: what was on it is still remembered: %v\n", err)
 	}
-	if err := r.join(ctx, cmd, d, report); err != nil {
-		return err
-	}
 	if r.w.asJSON {
 		if err := printJSON(out, map[string]any{"plan": p, "report": report}); err != nil {
 			return err
@@ -224,7 +221,7 @@ func (r *preparing) run(cmd *cobra.Command, what string) (err error) {
 	if !report.Good() {
 		return errPartial
 	}
-	return nil
+	return r.join(ctx, cmd, d, report)
 }
 
 // join has a drive that was prepared be one of the set that it was prepared for.

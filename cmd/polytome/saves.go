@@ -138,7 +138,7 @@ func (opt *savesOptions) each(ctx context.Context, args []string, do func(p save
 			profiles = append(profiles, p)
 		}
 		if err == nil {
-			err = opt.one(ctx, b.Resolve(t.At), t, profiles, do)
+			err = opt.one(ctx, b.Address(i), t, profiles, do)
 		}
 		if err != nil { // the others are looked at all the same
 			all = errors.Join(all, fmt.Errorf("%s: %w", t.Name, err))
@@ -189,7 +189,7 @@ func (opt *savesOptions) one(ctx context.Context, at string, c bench.Target, pro
 		}
 		return ""
 	}, entries)
-	return do(saves.Place{Target: t, Name: c.Name, ID: at}, found)
+	return do(saves.Place{Target: t, Name: c.Name, ID: survey.PlaceID(&c, at)}, found)
 }
 
 // listedSave is a save as it is shown.

@@ -154,8 +154,9 @@ func TestARunIsResumedOnItsStick(t *testing.T) {
 	port := func(name string) string { return filepath.Join(dir, "media", name) }
 	coretest.Write(t, dir, "games/Long Haul.w8", append(demo.Cartridge("WREN", "Long Haul"), make([]byte, 12<<20)...))
 	file := filepath.Join(dir, "season.toml")
-	coretest.Write(t, dir, "season.toml", []byte("format = 1\n[[source]]\npath = 'games'\n[[target]]\nname = 'Hall 1'\n"+
-		"at = '"+port("HALL")+"'\nstick = '11110001'\nloader = 'oxbow'\neverything = true\nrate = '2MiB'\n"))
+	coretest.Write(t, dir, "season.toml", []byte("format = 1\n[[source]]\npath = 'games'\n[[target]]\n"+
+		"name = 'Hall 1'\nat = '"+port("HALL")+"'\nstick = '11110001'\nloader = 'oxbow'\neverything = true\n"+
+		"rate = '2MiB'\n"))
 	stick, other := judge.NewStick(t, 64, "OXBOW", "11110001"), judge.NewStick(t, 64, "OXBOW", "11110002")
 	stick.Plug(port("HALL"))
 	cmd := exec.Command(binary, "fill", "--bench", file)
@@ -175,4 +176,26 @@ func TestARunIsResumedOnItsStick(t *testing.T) {
 	ok(t, "runs", "resume")
 	assert.FileExists(t, filepath.Join(port("HALL5"), "oxbow/play/wren8/Long Haul.w8"))
 	assert.NoDirExists(t, filepath.Join(port("HALL"), "oxbow"))
+}
+
+// TestSavesOfAStickAreKeptOnce, wherever it is mounted.
+func TestSavesOfAStickAreKeptOnce(t *testing.T) {
+	ownFolders(t)
+	dir := t.TempDir()
+	port := func(name string) string { return filepath.Join(dir, "media", name) }
+	coretest.Write(t, dir, "games/Ropewalk.w8", demo.Cartridge("WREN", "Ropewalk"))
+	file := filepath.Join(dir, "season.toml")
+	coretest.Write(t, dir, "season.toml", []byte("format = 1\n[[source]]\npath = 'games'\n[[target]]\n"+
+		"name = 'Hall 1'\nat = '"+port("HALL")+"'\nstick = '11110001'\nloader = 'oxbow'\neverything = true\n"))
+	stick := judge.NewStick(t, 40, "OXBOW", "11110001")
+	stick.Plug(port("HALL"))
+	coretest.Write(t, port("HALL"), "oxbow/play/wren8/Ropewalk.w8", demo.Cartridge("WREN", "Ropewalk"))
+	coretest.Write(t, port("HALL"), "oxbow/play/wren8/Ropewalk.hold", make([]byte, 8192))
+	ok(t, "saves", "keep", "--bench", file)
+	stick.Pull()
+	stick.Plug(port("HALL4"))
+	out := ok(t, "saves", "list", "--bench", file)
+	assert.Contains(t, out, "Ropewalk.hold")
+	assert.Contains(t, out, " kept ")
+	assert.NotContains(t, out, "not kept")
 }

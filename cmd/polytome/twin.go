@@ -190,7 +190,11 @@ func (opt *twinOptions) copy(cmd *cobra.Command, fromAt, toAt string) error {
 	if !opt.dry && !t.Plan.Empty() {
 		err = l.carry(func(emit func(run.Event)) run.Report {
 			return run.Start(ctx, run.Job{Plan: t.Plan, From: from, Emit: emit,
-				Open: func(ctx context.Context) (target.Target, error) { return open(ctx, toAt, opt.as) }}).Wait()
+				Open: func(ctx context.Context) (target.Target, error) {
+					return t.Open(ctx, func(ctx context.Context) (target.Target, error) {
+						return open(ctx, toAt, opt.as)
+					})
+				}}).Wait()
 		})
 	}
 	if err == nil && len(t.Left) > 0 {

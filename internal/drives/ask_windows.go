@@ -76,7 +76,8 @@ func control(h windows.Handle, code uint32, in []byte) []byte {
 		first = &in[0]
 	}
 	var got uint32
-	if err := windows.DeviceIoControl(h, code, first, uint32(len(in)), &out[0], uint32(len(out)), &got, nil); err != nil {
+	err := windows.DeviceIoControl(h, code, first, uint32(len(in)), &out[0], uint32(len(out)), &got, nil)
+	if err != nil {
 		return nil
 	}
 	return out[:got]
@@ -84,6 +85,14 @@ func control(h windows.Handle, code uint32, in []byte) []byte {
 
 // volumes are all volumes, mounted or not.
 func volumes() (out []volumeAnswer) {
+	for _, v := range volumeNames() {
+		out = append(out, askVolume(v))
+	}
+	return out
+}
+
+// volumeNames are the names of all volumes, with where they are mounted. Nothing of them is read.
+func volumeNames() (out []volumeAnswer) {
 	name := make([]uint16, windows.MAX_PATH+1)
 	h, err := windows.FindFirstVolume(&name[0], uint32(len(name)))
 	if err != nil {
@@ -91,27 +100,35 @@ func volumes() (out []volumeAnswer) {
 	}
 	defer func() { _ = windows.FindVolumeClose(h) }()
 	for {
-		out = append(out, askVolume(windows.UTF16ToString(name)))
+		v := volumeAnswer{Name: windows.UTF16ToString(name), Free: -1}
+		v.At = mountedAt(&name[0])
+		out = append(out, v)
 		if windows.FindNextVolume(h, &name[0], uint32(len(name))) != nil {
 			return out
 		}
 	}
 }
 
-func askVolume(name string) volumeAnswer {
-	v := volumeAnswer{Name: name, Free: -1}
-	root, err := windows.UTF16PtrFromString(name)
-	if err != nil {
-		return v
-	}
+// mountedAt are the letters and folders of a volume.
+func mountedAt(root *uint16) (at []string) {
 	paths := make([]uint16, 4096)
 	var n uint32
-	if windows.GetVolumePathNamesForVolumeName(root, &paths[0], uint32(len(paths)), &n) == nil {
-		for rest := paths[:n]; len(rest) > 0 && rest[0] != 0; {
-			at := windows.UTF16ToString(rest)
-			v.At = append(v.At, at)
-			rest = rest[min(len(rest), len(windows.StringToUTF16(at))):]
-		}
+	if windows.GetVolumePathNamesForVolumeName(root, &paths[0], uint32(len(paths)), &n) != nil {
+		return nil
+	}
+	for rest := paths[:n]; len(rest) > 0 && rest[0] != 0; {
+		one := windows.UTF16ToString(rest)
+		at = append(at, one)
+		rest = rest[min(len(rest), len(windows.StringToUTF16(one))):]
+	}
+	return at
+}
+
+// askVolume adds what stands on a volume.
+func askVolume(v volumeAnswer) volumeAnswer {
+	root, err := windows.UTF16PtrFromString(v.Name)
+	if err != nil {
+		return v
 	}
 	label, kind := make([]uint16, windows.MAX_PATH+1), make([]uint16, windows.MAX_PATH+1)
 	var longest, flags uint32
@@ -123,7 +140,7 @@ func askVolume(name string) volumeAnswer {
 			v.Free, v.Size = int64(mine), int64(all)
 		}
 	}
-	if h, err := openDevice(strings.TrimSuffix(name, `\`)); err == nil {
+	if h, err := openDevice(strings.TrimSuffix(v.Name, `\`)); err == nil {
 		v.extents(control(h, ioctlVolumeDiskExtents, nil))
 		_ = windows.CloseHandle(h)
 	}
@@ -159,11 +176,9 @@ var here System
 
 // mountedKnown is another text when a letter came or went, or another volume has it.
 func (s System) mountedKnown() string {
-	before := windows.SetErrorMode(windows.SEM_FAILCRITICALERRORS)
-	defer windows.SetErrorMode(before)
 	var b strings.Builder
-	for _, v := range volumes() {
-		fmt.Fprintf(&b, "%s %v %08x\n", v.Name, v.At, v.Serial)
+	for _, v := range volumeNames() {
+		fmt.Fprintf(&b, "%s %v\n", v.Name, v.At)
 	}
 	return b.String()
 }

@@ -113,8 +113,8 @@ func (s System) letGo(ctx context.Context, shown *Drive, off bool, emit func(str
 		emit = func(string) {}
 	}
 	if shown.Network {
-		return &Release{Safe: true, Say: shown.Name() + " is not connected here: everything is written when a run has " +
-			"ended."}, nil
+		return &Release{Safe: true, Say: shown.Name() + " is not connected here: everything is written when a run " +
+			"has ended."}, nil
 	}
 	d, err := s.again(ctx, shown)
 	if err != nil {

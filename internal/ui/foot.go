@@ -40,6 +40,10 @@ func (a *app) foot(w, h int) []string {
 		if !a.state.Running() && a.state.Reading() {
 			say, way = "A disc is being read. What was read stays, and it goes on another time.", "stop and quit"
 		}
+		if a.state.Dock != nil {
+			say, way = "The dock is open. Quitting closes it; what is being written stops, and you can resume later.",
+				"close the dock and quit"
+		}
 		if burning := a.state.Burning(); burning != "" {
 			say, way = style.Clean(burning)+" is being burnt: quitting spoils the disc.", "spoil it and quit"
 		}

@@ -42,8 +42,8 @@ type posted struct {
 }
 
 func newCourse(l *Lane) *course {
-	c := &course{Status: NewStatus(l.job.Plan), lane: l, cancels: map[int]context.CancelCauseFunc{}, tries: map[int]int{},
-		start: time.Now(), report: Report{Verify: l.job.Verify}}
+	c := &course{Status: NewStatus(l.job.Plan), lane: l, cancels: map[int]context.CancelCauseFunc{},
+		tries: map[int]int{}, start: time.Now(), report: Report{Verify: l.job.Verify}}
 	c.queue = slices.Clone(c.Order)
 	return c
 }
@@ -56,7 +56,8 @@ func (l *Lane) keep(c *course) {
 	go func() {
 		defer close(handing)
 		for e := range out {
-			_ = parallel.Safely(func() error { l.job.Emit(e.Event); return nil }) // whoever watches must not end the run
+			// whoever watches must not end the run
+			_ = parallel.Safely(func() error { l.job.Emit(e.Event); return nil })
 			if e.handed != nil {
 				close(e.handed)
 			}

@@ -75,7 +75,7 @@ type waiting struct {
 func wantedBy(p *plan.Plan) []uint64 {
 	keys := make([]uint64, len(p.Steps))
 	for i := range p.Steps {
-		if s := &p.Steps[i]; s.Writes() && s.Make != nil && !s.Make.OnTarget() && len(s.Make.Reads()) > 0 {
+		if s := &p.Steps[i]; s.Writes() && shares(s.Make) {
 			keys[i] = madeOf(s.Make)
 		}
 	}
@@ -92,13 +92,19 @@ func wantedBy(p *plan.Plan) []uint64 {
 	return keys
 }
 
+// shares reports whether a file is worth being made once for several lanes. Sums of large files take long before there
+// is a byte of the text that has them, and nobody may wait for another lane to do that.
+func shares(s *shape.Spec) bool {
+	return s != nil && !s.OnTarget() && len(s.Sums) == 0 && len(s.Reads()) > 0
+}
+
 // madeOf is a number for what a file is made of and how.
 func madeOf(s *shape.Spec) uint64 {
 	h := xxh3.New()
 	f := &s.Source
 	fmt.Fprintf(h, "%s\x00%s\x00%s\x00%d\x00%d\x00%d\x00%s", s.Shape, f.Path, f.Entry, f.Modified.UnixNano(), s.Offset,
 		s.Size, s.Text)
-	if s.With != nil || len(s.Sums) > 0 {
+	if s.With != nil {
 		text, err := json.Marshal(s)
 		if err != nil {
 			return 0
@@ -176,7 +182,7 @@ func (l *Lane) shared(ctx context.Context, i int, opener *source.Opener) (target
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.err == nil && !c.opened {
-		content, err := c.opener.Make(context.WithoutCancel(ctx), spec) // others may need it longer
+		content, err := c.opener.Make(ctx, spec)
 		switch {
 		case errors.Is(err, shape.ErrNotNeeded):
 			c.err = err

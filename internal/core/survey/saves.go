@@ -11,6 +11,7 @@ import (
 	"strings"
 	"sync"
 
+	"polytome/internal/core/bench"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/saves"
@@ -83,10 +84,15 @@ func (s *Survey) Unkept() (out []saves.Save) {
 
 // place is where the saves of the target are, for the vault.
 func (s *Survey) place() saves.Place {
-	if s.Config.Stick != "" { // wherever it is plugged in
-		return saves.Place{Name: s.Config.Name, ID: "volume:" + s.Config.Stick}
+	return saves.Place{Name: s.Config.Name, ID: PlaceID(&s.Config, s.dir)}
+}
+
+// PlaceID is what the vault knows a target at an address by: its stick, wherever that is plugged in, or the address.
+func PlaceID(c *bench.Target, at string) string {
+	if c.Stick != "" {
+		return "volume:" + c.Stick
 	}
-	return saves.Place{Name: s.Config.Name, ID: absolute(s.dir)}
+	return absolute(at)
 }
 
 // KeepSaves keeps the saves that are on the target now, and returns how many, and how many of them are new or changed.

@@ -46,6 +46,25 @@ type Twin struct {
 	Left []Left `json:"left,omitempty"`
 	// Stayed are files that were left as they are because they are what players have reached.
 	Stayed []string `json:"stayed,omitempty"`
+
+	volume string // what the copy is known by
+}
+
+// Open opens the copy for a run. One that is not what was looked at is not written to: another stick may be plugged in
+// there by now.
+func (t *Twin) Open(ctx context.Context, open func(ctx context.Context) (target.Target, error)) (target.Target, error) {
+	to, err := open(ctx)
+	if err != nil {
+		return nil, err
+	}
+	f, err := to.Facts(ctx, []target.Entry{})
+	if err == nil && f.Volume != t.volume {
+		err = fmt.Errorf("another volume is plugged in there now, so compare again: %w", target.ErrChanged)
+	}
+	if err != nil {
+		return nil, errors.Join(err, to.Close())
+	}
+	return to, nil
 }
 
 // A Left is a file that stays out.
@@ -101,6 +120,7 @@ func Make(ctx context.Context, from, to target.Target, o Options) (*Twin, error)
 	if m.to, err = look(ctx, to); err != nil {
 		return nil, fmt.Errorf("looking at the copy: %w", err)
 	}
+	m.out.volume = m.to.facts.Volume
 	for i := range m.to.all {
 		m.there[m.fold(m.to.all[i].Path)] = &m.to.all[i]
 	}

@@ -276,8 +276,8 @@ func TestFoldersGoWithWhatIsInThem(t *testing.T) {
 		"kept/" + half: "half"}, nil)
 	_, r := become(t, from, to, folder.Options{}, twin.Options{DeleteOthers: true})
 	assert.True(t, r.All(), r.Failed)
-	assert.Equal(t, []string{"System Volume Information/", "System Volume Information/y", "a.iso", "kept/", "kept/" + half},
-		slices.Sorted(maps.Keys(on(t, to))))
+	assert.Equal(t, []string{"System Volume Information/", "System Volume Information/y", "a.iso", "kept/",
+		"kept/" + half}, slices.Sorted(maps.Keys(on(t, to))))
 }
 
 // TestNothingGoesThatCannotBeBackedUp.
@@ -291,4 +291,27 @@ func TestNothingGoesThatCannotBeBackedUp(t *testing.T) {
 		BackupTo: filepath.Join(file, "kept")})
 	assert.NotEmpty(t, r.Failed)
 	assert.Equal(t, map[string]string{"a.iso": "old", "b.iso": "b"}, on(t, to))
+}
+
+// TestAnotherStickInItsPlaceIsNotWrittenTo.
+func TestAnotherStickInItsPlaceIsNotWrittenTo(t *testing.T) {
+	from, at := t.TempDir(), filepath.Join(t.TempDir(), "media", "GULL")
+	fill(t, from, map[string]string{"a.iso": "a"}, nil)
+	one, two := judge.NewStick(t, 40, "GULL", "bbbb0001"), judge.NewStick(t, 40, "GULL", "bbbb0002")
+	one.Plug(at)
+	a, b := open(t, from, folder.Options{}), open(t, at, folder.Options{})
+	defer a.Close()
+	m, err := twin.Make(context.Background(), a, b, twin.Options{})
+	require.NoError(t, err)
+	require.NoError(t, b.Close())
+	one.Pull()
+	two.Plug(at)
+	opens := func(context.Context) (target.Target, error) { return folder.Open(at, folder.Options{}) }
+	_, err = m.Open(context.Background(), opens)
+	require.ErrorIs(t, err, target.ErrChanged)
+	two.Pull()
+	one.Plug(at)
+	to, err := m.Open(context.Background(), opens)
+	require.NoError(t, err)
+	require.NoError(t, to.Close())
 }

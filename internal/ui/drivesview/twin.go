@@ -10,7 +10,6 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"polytome/internal/core/bench"
-	"polytome/internal/core/plan"
 	"polytome/internal/core/run"
 	"polytome/internal/core/survey"
 	"polytome/internal/core/twin"
@@ -99,10 +98,10 @@ func (m *Model) askCopy(name, from, to string, t *twin.Twin, saved bool) tea.Cmd
 	} else if !saved {
 		hint = "which loader reads it is not known, so saves on it are files like all others"
 	}
-	do := func() tea.Cmd { return m.copy(name, from, to, t.Plan) }
+	do := func() tea.Cmd { return m.copy(name, from, to, t) }
 	loses := t.Plan.Loses()
-	ask := state.Question{Prompt: fmt.Sprintf("%s. Copy to %s?", state.Sentence(t.Plan.Say()), to), Hint: hint, Agree: true,
-		Done: func(string) tea.Cmd { return do() }}
+	ask := state.Question{Prompt: fmt.Sprintf("%s Copy to %s?", state.Sentence(t.Plan.Say()), to), Hint: hint,
+		Agree: true, Done: func(string) tea.Cmd { return do() }}
 	if loses > 0 {
 		word := filepath.Base(to)
 		ask = state.Question{Prompt: fmt.Sprintf("%s on %s would be replaced. Type %s to confirm: ",
@@ -118,12 +117,14 @@ func (m *Model) askCopy(name, from, to string, t *twin.Twin, saved bool) tea.Cmd
 }
 
 // copy carries the plan out.
-func (m *Model) copy(name, from, to string, p *plan.Plan) tea.Cmd {
+func (m *Model) copy(name, from, to string, t *twin.Twin) tea.Cmd {
 	if !m.idle() {
 		return nil
 	}
 	m.copying = true
+	release := m.d.Hold()
 	return m.counting("copying "+name+" to "+to, func(ctx context.Context, count func(n int64)) (done doneMsg) {
+		defer release()
 		done.change = true
 		a, err := opened(ctx, from)
 		if err != nil {
@@ -131,17 +132,20 @@ func (m *Model) copy(name, from, to string, p *plan.Plan) tea.Cmd {
 		}
 		defer a.Close()
 		last := int64(0)
-		r := run.Start(ctx, run.Job{Plan: p, From: a, Emit: func(e run.Event) {
+		r := run.Start(ctx, run.Job{Plan: t.Plan, From: a, Emit: func(e run.Event) {
 			count(e.Total - last)
 			last = e.Total
-		}, Open: func(ctx context.Context) (target.Target, error) { return opened(ctx, to) }}).Wait()
+		}, Open: func(ctx context.Context) (target.Target, error) {
+			return t.Open(ctx, func(ctx context.Context) (target.Target, error) { return opened(ctx, to) })
+		}}).Wait()
 		switch {
 		case r.Stopped:
 			done.say = "Stopped: what was copied is whole, and t continues with the rest."
 		case len(r.Failed) > 0:
 			done.err = errors.New(r.Failed[0].Say)
 		default:
-			done.say = fmt.Sprintf("%s copied to %s and read back, %s.", size.Count(r.Put, "file"), to, size.Format(r.Bytes))
+			done.say = fmt.Sprintf("%s copied to %s and read back, %s.", size.Count(r.Put, "file"), to,
+				size.Format(r.Bytes))
 		}
 		return done
 	})

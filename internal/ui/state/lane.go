@@ -490,6 +490,12 @@ func (d *State) Running() bool { return slices.ContainsFunc(d.Targets, (*Target)
 // desk's context must have been cancelled or the runs stopped.
 func (d *State) Wait() { d.running.Wait() }
 
+// Hold has the end of the program wait for work that writes to a target, until release is called.
+func (d *State) Hold() (release func()) {
+	d.running.Add(1)
+	return d.running.Done
+}
+
 // StopRuns stops all runs, and ends serving.
 func (d *State) StopRuns() {
 	for _, j := range d.DiscJobs {
