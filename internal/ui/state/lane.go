@@ -490,7 +490,7 @@ func (d *State) Running() bool { return slices.ContainsFunc(d.Targets, (*Target)
 // desk's context must have been cancelled or the runs stopped.
 func (d *State) Wait() { d.running.Wait() }
 
-// Hold has the end of the program wait for work that writes to a target, until release is called.
+// Hold has the end of the program wait for work that writes to a target, until it is released.
 func (d *State) Hold() (release func()) {
 	d.running.Add(1)
 	return d.running.Done
