@@ -93,6 +93,9 @@ func (m *Model) askCopy(name, from, to string, t *twin.Twin, saved bool) tea.Cmd
 		return nil
 	}
 	hint := size.Count(t.Alike, "file") + " there already"
+	if t.Alike == 0 {
+		hint = "nothing of it is there yet"
+	}
 	if n := len(t.Left); n > 0 {
 		hint = fmt.Sprintf("%s left out, such as %s: %s", size.Count(n, "file"), t.Left[0].Path, t.Left[0].Why)
 	} else if !saved {
