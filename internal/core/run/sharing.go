@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"reflect"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -46,8 +47,8 @@ type spring struct {
 // common is one file that several lanes write.
 type common struct {
 	*spring
-	key    uint64
 	path   string
+	spec   *shape.Spec  // what it is made of
 	wanted atomic.Int32 // lanes that still want it
 	listed bool         // in the order; guarded by the lock of sharing
 
@@ -209,18 +210,22 @@ func (l *Lane) commonOf(i int) *common {
 	}
 	sharing.mu.Lock()
 	defer sharing.mu.Unlock()
-	c := sharing.common[key]
-	if c != nil || sharing.wanted[key] < 2 {
+	c, spec := sharing.common[key], l.job.Plan.Steps[i].Make
+	switch {
+	case c == nil && sharing.wanted[key] < 2, c != nil && !reflect.DeepEqual(c.spec, spec): // two with one number
+		return nil
+	case c != nil:
 		return c
 	}
-	path := l.job.Plan.Steps[i].Make.Reads()[0]
+	path := spec.Reads()[0]
 	s := sharing.springs[path]
 	if s == nil {
 		s = &spring{opener: source.Opener{Passwords: l.job.Passwords, Allowed: l.job.Allowed}}
 		sharing.springs[path] = s
 	}
 	s.files++
-	c = &common{spring: s, key: key, path: path, blocks: map[int64]*waiting{}, data: map[int64][2]int64{}}
+	c = &common{spring: s, path: path, spec: spec, blocks: map[int64]*waiting{},
+		data: map[int64][2]int64{}}
 	c.wanted.Store(int32(sharing.wanted[key]))
 	sharing.common[key] = c
 	return c
