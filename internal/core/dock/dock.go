@@ -6,6 +6,8 @@ import (
 	"context"
 	"sync"
 	"time"
+
+	"polytome/internal/parallel"
 )
 
 // Phase is what goes on in a slot.
@@ -130,6 +132,22 @@ func (s *slot) say(r Report) {
 	s.events <- Event{r, s.n, time.Now()}
 }
 
+// probe finds out what is in the slot. A mistake of ours in it ends nothing but that look.
+func (s *slot) probe(ctx context.Context) (id string, ok bool) {
+	if parallel.Safely(func() error { id, ok = s.o.Probe(ctx, s.n); return nil }) != nil {
+		return "", false
+	}
+	return id, ok
+}
+
+// work works on what has come. A mistake of ours in it fails that, and the other slots go on.
+func (s *slot) work(ctx context.Context) (r Report) {
+	if err := parallel.Safely(func() error { r = s.o.Work(ctx, s.n, s.say); return nil }); err != nil {
+		return Report{Phase: Failed, Say: err.Error()}
+	}
+	return r
+}
+
 // pause waits; false when the context ends.
 func (s *slot) pause(ctx context.Context, d time.Duration) bool {
 	select {
@@ -147,7 +165,7 @@ func (s *slot) wait(ctx context.Context) {
 	id, seen := "", 0      // what is there, and how often it was in a row
 	tries := 0             // how often in a row it could not be reached
 	for {
-		switch now, ok := s.o.Probe(ctx, s.n); {
+		switch now, ok := s.probe(ctx); {
 		case ctx.Err() != nil:
 			return
 		case !ok:
@@ -162,7 +180,7 @@ func (s *slot) wait(ctx context.Context) {
 		}
 		if seen >= Steady && (!done || had != id) {
 			had, done = id, true
-			r := s.o.Work(ctx, s.n, s.say)
+			r := s.work(ctx)
 			if ctx.Err() != nil {
 				return
 			}

@@ -253,3 +253,19 @@ func TestWhatWasEjectedStaysDone(t *testing.T) {
 	d.stop()
 	<-d.over
 }
+
+// TestAMistakeAtOneSlotEndsNothingElse.
+func TestAMistakeAtOneSlotEndsNothingElse(t *testing.T) {
+	d := start(t, 2, func(_ context.Context, id string, _ int, _ func(dock.Report)) dock.Report {
+		if id == "bad" {
+			panic("a mistake")
+		}
+		return dock.Report{Phase: dock.Done, Say: id}
+	})
+	d.put(0, "bad")
+	assert.Contains(t, d.until(t, 0, dock.Failed), "a mistake")
+	d.put(1, "good")
+	assert.Equal(t, "good", d.until(t, 1, dock.Done))
+	d.put(0, "good")
+	assert.Equal(t, "good", d.until(t, 0, dock.Done))
+}
