@@ -213,7 +213,7 @@ func (m *member) stands(s *survey.Survey, missing []int, others []string) {
 func volumeOf(past []ledger.Volume, b *bench.Bench, n int) *ledger.Volume {
 	t := &b.Targets[n]
 	for i := range past {
-		if stick, ok := past[i].Stick(); ok && stick == t.Stick || t.Stick == "" && past[i].Target == t.Name {
+		if past[i].IsOf(t.Stick, t.Name) {
 			return &past[i]
 		}
 	}

@@ -102,6 +102,16 @@ func (v *Volume) Stick() (volume string, ok bool) {
 	return volume, ok && v.Kind == Drive
 }
 
+// IsOf reports whether it is the volume of a target of a bench: its stick, or, where that is not known, what was looked
+// at as a target of that name.
+func (v *Volume) IsOf(stick, name string) bool {
+	if stick == "" {
+		return v.Target == name
+	}
+	is, ok := v.Stick()
+	return ok && is == stick
+}
+
 // Where says where it is kept, in a clause; "" where nobody has said.
 func (v *Volume) Where() string {
 	if v.Place == "" {

@@ -123,10 +123,7 @@ func (d *State) Here(v *ledger.Volume) (on []int) {
 // Behind are how many titles a volume lacks that are selected for it, and how many are to go; known is false where the
 // bench selects none for it, or nothing is known of that yet.
 func (d *State) Behind(v *ledger.Volume) (missing, others int, known bool) {
-	stick, _ := v.Stick()
-	n := slices.IndexFunc(d.Bench.Targets, func(t bench.Target) bool {
-		return t.Stick != "" && t.Stick == stick || t.Stick == "" && t.Name == v.Target
-	})
+	n := slices.IndexFunc(d.Bench.Targets, func(t bench.Target) bool { return v.IsOf(t.Stick, t.Name) })
 	if n < 0 {
 		return 0, 0, false
 	}
