@@ -41,6 +41,7 @@ require (
 	golang.org/x/text v0.44.0
 	golang.org/x/time v0.16.0
 	gopkg.in/natefinch/lumberjack.v2 v2.2.1
+	howett.net/plist v1.0.1
 	modernc.org/sqlite v1.61.1
 	pgregory.net/rapid v1.3.0
 )

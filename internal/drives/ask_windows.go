@@ -2,7 +2,9 @@ package drives
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"golang.org/x/sys/windows"
@@ -29,7 +31,7 @@ func ask(ctx context.Context) (a answers, err error) {
 		if ctx.Err() != nil {
 			return a, ctx.Err()
 		}
-		h, err := openDevice(physical(n))
+		h, err := openAsked(physical(n))
 		if err != nil {
 			continue
 		}
@@ -45,14 +47,15 @@ func ask(ctx context.Context) (a answers, err error) {
 		a.Disks = append(a.Disks, x)
 	}
 	a.Volumes = volumes()
+	a.Volumes = append(a.Volumes, letters(a.Volumes)...)
 	if dir, err := windows.GetSystemWindowsDirectory(); err == nil && len(dir) >= 2 {
 		a.Runs = append(a.Runs, dir[:2]+`\`)
 	}
 	return a, nil
 }
 
-// openDevice opens a device to ask it something.
-func openDevice(path string) (windows.Handle, error) {
+// openAsked opens a device to ask it something.
+func openAsked(path string) (windows.Handle, error) {
 	name, err := windows.UTF16PtrFromString(path)
 	if err != nil {
 		return 0, err
@@ -87,6 +90,27 @@ func control(h windows.Handle, code uint32, in []byte) []byte {
 func volumes() (out []volumeAnswer) {
 	for _, v := range volumeNames() {
 		out = append(out, askVolume(v))
+	}
+	return out
+}
+
+// letters are the disks with a letter that are no volume of those, such as one that a program provides.
+func letters(of []volumeAnswer) (out []volumeAnswer) {
+	mask, err := windows.GetLogicalDrives()
+	if err != nil {
+		return nil
+	}
+	for n := range 26 {
+		letter := string(rune('A'+n)) + ":"
+		root, err := windows.UTF16PtrFromString(letter + `\`)
+		if err != nil || mask>>n&1 == 0 || slices.ContainsFunc(of, func(v volumeAnswer) bool {
+			return slices.Contains(v.At, letter+`\`)
+		}) {
+			continue
+		}
+		if kind := windows.GetDriveType(root); kind == windows.DRIVE_FIXED || kind == windows.DRIVE_REMOVABLE {
+			out = append(out, askLetter(letter))
+		}
 	}
 	return out
 }
@@ -132,64 +156,43 @@ func askVolume(v volumeAnswer) volumeAnswer {
 	}
 	label, kind := make([]uint16, windows.MAX_PATH+1), make([]uint16, windows.MAX_PATH+1)
 	var longest, flags uint32
-	if windows.GetVolumeInformation(root, &label[0], uint32(len(label)), &v.Serial, &longest, &flags, &kind[0],
-		uint32(len(kind))) == nil {
+	err = windows.GetVolumeInformation(root, &label[0], uint32(len(label)), &v.Serial, &longest, &flags, &kind[0],
+		uint32(len(kind)))
+	v.Raw = errors.Is(err, windows.ERROR_UNRECOGNIZED_VOLUME)
+	if err == nil {
 		v.Label, v.Filesystem = windows.UTF16ToString(label), windows.UTF16ToString(kind)
 		var mine, all, free uint64
 		if windows.GetDiskFreeSpaceEx(root, &mine, &all, &free) == nil {
 			v.Free, v.Size = int64(mine), int64(all)
 		}
 	}
-	if h, err := openDevice(strings.TrimSuffix(v.Name, `\`)); err == nil {
+	if h, err := openAsked(strings.TrimSuffix(v.Name, `\`)); err == nil {
 		v.extents(control(h, ioctlVolumeDiskExtents, nil))
 		_ = windows.CloseHandle(h)
 	}
 	return v
 }
 
-// mountedDrives are the drives that Windows shows; where it says nothing of drives, the volumes that have a letter.
-func (s System) mountedDrives(ctx context.Context) ([]*Drive, error) {
-	a, err := ask(ctx)
-	if err != nil {
-		return nil, err
+var here = System{calls: windowsCalls{ask, askLetter, known}}
+
+// permission is how to get it, in one sentence.
+const permission = "Start Polytome as administrator."
+
+// askLetter is what is known of the volume that has a letter.
+func askLetter(letter string) volumeAnswer {
+	v := volumeAnswer{Name: `\\.\` + letter + `\`, Free: -1}
+	root, err := windows.UTF16PtrFromString(letter + `\`)
+	if err == nil && windows.GetDriveType(root) != windows.DRIVE_NO_ROOT_DIR {
+		v.At = []string{letter + `\`}
 	}
-	out := a.drives()
-	if len(out) == 0 {
-		return mountedVolumes(ctx)
-	}
-	for _, d := range out {
-		if !strings.HasPrefix(d.Path, `\\.\`) { // a volume, of which its drive is not known
-			continue
-		}
-		asked := *d
-		if d.look(ctx); d.Trouble != "" { // it takes an administrator to read what stands on it
-			*d = asked
-			continue
-		}
-		d.Uses = asked.Uses
-		keepMounts(d.Volumes, asked.Volumes)
-	}
-	return out, nil
+	return askVolume(v)
 }
 
-var here System
-
-// mountedKnown is another text when a letter came or went, or another volume has it.
-func (s System) mountedKnown() string {
+// known is another text when a letter came or went, or another volume has it.
+func known() string {
 	var b strings.Builder
 	for _, v := range volumeNames() {
 		fmt.Fprintf(&b, "%s %v\n", v.Name, v.At)
 	}
 	return b.String()
-}
-
-// keepMounts has volumes that were read know where they are mounted.
-func keepMounts(read, asked []Volume) {
-	for i := range read {
-		for k := range asked {
-			if asked[k].Start == read[i].Start {
-				read[i].MountedAt = asked[k].MountedAt
-			}
-		}
-	}
 }

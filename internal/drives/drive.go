@@ -24,6 +24,7 @@ import (
 	"polytome/internal/format/partition"
 	"polytome/internal/format/slab"
 	"polytome/internal/format/volume"
+	"polytome/internal/lockfile"
 	"polytome/internal/medium"
 	"polytome/internal/nbd"
 	"polytome/internal/size"
@@ -34,7 +35,8 @@ import (
 // A System is where the running system tells about its devices. Tests make their own.
 type System struct {
 	Sys, Proc, Dev string
-	Udev           string // udev's database
+	Udev           string    // udev's database
+	calls          describer // of a system that has no such folders; else nil
 }
 
 // Here is the running system. Where it has no such folders, its own calls are asked.
@@ -65,6 +67,8 @@ type Drive struct {
 	number string            // major:minor
 	parts  map[int]kernelDev // by partition
 	print  string            // of the partition table
+	folder bool              // it is a mounted volume of which no more is known
+	locks  []string          // of Windows: the volumes that lie on it
 }
 
 // kernelDev is a partition as the kernel knows it.
@@ -215,7 +219,7 @@ func (d *Drive) look(ctx context.Context) {
 		return
 	}
 	defer m.Close() // which was read from
-	if d.Image || d.Network {
+	if d.Image || d.Network || d.Size == 0 {
 		d.Size = m.Size()
 	}
 	d.inspect(ctx, m)
@@ -226,10 +230,41 @@ func (d *Drive) Read(ctx context.Context) (*medium.File, error) {
 	if d.Network {
 		return dial(ctx, d.Path)
 	}
-	f, err := os.Open(d.Path)
+	m, err := d.open(false)
 	if err != nil {
 		return nil, fmt.Errorf("%s cannot be read: %v", d.Path, reason(err))
 	}
+	return m, nil
+}
+
+// open opens an image or device, to be written to as nobody else can.
+func (d *Drive) open(write bool) (*medium.File, error) {
+	if !d.Image {
+		return openDevice(d, write)
+	}
+	flags := os.O_RDONLY
+	if write {
+		flags = os.O_RDWR
+	}
+	f, err := os.OpenFile(d.Path, flags, 0)
+	if err != nil {
+		return nil, err
+	}
+	if write {
+		taken, err := lockfile.Take(f)
+		if taken {
+			err = errors.New("another Polytome is writing to it")
+		}
+		if err != nil {
+			_ = f.Close()
+			return nil, err
+		}
+	}
+	return of(f)
+}
+
+// of takes over an opened file, or closes it.
+func of(f *os.File) (*medium.File, error) {
 	m, err := medium.Of(f)
 	if err != nil {
 		_ = f.Close()
@@ -273,9 +308,6 @@ func reason(err error) string {
 	}
 	return err.Error()
 }
-
-// permission is how to get it, in one sentence.
-const permission = "Run Polytome with sudo, or add yourself to the group disk and log in again."
 
 func (d *Drive) inspect(ctx context.Context, m *medium.File) {
 	d.Volumes = []Volume{}
@@ -544,6 +576,16 @@ func (s System) Look(ctx context.Context, what string) (*Drive, error) {
 				return nil, fmt.Errorf("%s is partition %d of %s: give the drive and the partition, as in %s#%d", what,
 					n, d.Path, d.Path, n)
 			}
+		}
+	}
+	if s.calls != nil && len(found) == 0 && named {
+		d, err := s.calls.drive(ctx, what)
+		if err != nil {
+			return nil, err
+		}
+		if d != nil {
+			s.lookInto(ctx, d)
+			return d, nil
 		}
 	}
 	switch len(found) {

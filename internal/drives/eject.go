@@ -134,7 +134,7 @@ func (s System) letGo(ctx context.Context, shown *Drive, off bool, emit func(str
 			return nil, fmt.Errorf("%s is not safe to unplug: writing pending data to %s failed: %w", d.Name(), at, err)
 		}
 		emit("unmounting " + at)
-		if err := s.unmount(d, at); err != nil {
+		if err := s.unmount(d, at, !off); err != nil {
 			var busy *BusyError
 			if errors.As(err, &busy) {
 				busy.Drive, busy.At = d.Name(), at

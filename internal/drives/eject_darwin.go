@@ -24,7 +24,7 @@ func flushDevice(name string) error {
 }
 
 // unmount has diskutil unmount a folder, which needs no right of an administrator.
-func (s System) unmount(_ *Drive, at string) error {
+func (s System) unmount(_ *Drive, at string, _ bool) error {
 	out, err := exec.Command("diskutil", "unmount", at).CombinedOutput()
 	if err == nil {
 		return nil

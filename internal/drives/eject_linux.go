@@ -48,7 +48,7 @@ func flushDevice(name string) error {
 
 // unmount unmounts a folder: by the system call, or where that is not permitted through udisks, which permits it to who
 // sits at the computer.
-func (s System) unmount(d *Drive, at string) error {
+func (s System) unmount(d *Drive, at string, _ bool) error {
 	err := unix.Unmount(at, unix.UMOUNT_NOFOLLOW)
 	if errors.Is(err, unix.EBUSY) {
 		return &BusyError{}

@@ -4,24 +4,17 @@ import (
 	"errors"
 	"os"
 	"strings"
-	"time"
 
 	"golang.org/x/sys/windows"
+
+	"polytome/internal/rawdisk"
 )
 
 // Controls for volumes; see winioctl.h.
 const (
-	fsctlLockVolume         = 0x90018
-	fsctlDismountVolume     = 0x90020
+	ioctlVolumeOffline      = 0x56C00C
 	ioctlStorageMediaRemove = 0x2D4804 // IOCTL_STORAGE_MEDIA_REMOVAL
 	ioctlStorageEjectMedia  = 0x2D4808
-)
-
-// lockTries and lockPause are how often a volume is tried to be locked: what indexes it or looks for viruses lets go of
-// it after a moment.
-const (
-	lockTries = 20
-	lockPause = 250 * time.Millisecond
 )
 
 // device is the path of a volume as a device: \\.\E: of E:\, and \\?\Volume{…} of a folder in which one is mounted.
@@ -40,96 +33,72 @@ func device(at string) (string, error) {
 	return strings.TrimSuffix(windows.UTF16ToString(volume), `\`), nil
 }
 
-// openVolumeAt opens a volume for controls that change it.
-func openVolumeAt(at string) (windows.Handle, error) {
-	path, err := device(at)
-	if err != nil {
-		return 0, err
-	}
-	name, err := windows.UTF16PtrFromString(path)
-	if err != nil {
-		return 0, err
-	}
-	h, err := windows.CreateFile(name, windows.GENERIC_READ|windows.GENERIC_WRITE,
-		windows.FILE_SHARE_READ|windows.FILE_SHARE_WRITE, nil, windows.OPEN_EXISTING, 0, 0)
-	if err != nil {
-		return 0, &os.PathError{Op: "open", Path: path, Err: err}
-	}
-	return h, nil
-}
-
 // SyncAt writes what is pending on the volume at a letter or folder.
 func SyncAt(at string) error {
-	h, err := openVolumeAt(at)
-	if errors.Is(err, os.ErrPermission) { // locking it writes that, too
-		return nil
-	}
+	path, err := device(at)
 	if err != nil {
 		return err
 	}
-	defer func() { _ = windows.CloseHandle(h) }()
-	if err := windows.FlushFileBuffers(h); err != nil && !errors.Is(err, windows.ERROR_ACCESS_DENIED) &&
-		!errors.Is(err, windows.ERROR_INVALID_FUNCTION) {
-		return &os.PathError{Op: "flush", Path: at, Err: err}
+	err = rawdisk.Flush(path)
+	if errors.Is(err, os.ErrPermission) { // locking it writes that, too
+		return nil
 	}
-	return nil
+	return err
 }
 
 // flushDevice has nothing to do: a volume that was dismounted has nothing pending.
 func flushDevice(string) error { return nil }
 
-// release locks a volume, so that nobody else has anything open there, and dismounts it; with eject, its medium is
-// ejected too. It is mounted again when somebody looks at it.
-func release(at string, eject bool) error {
-	h, err := openVolumeAt(at)
+// release locks a volume, so that nobody else has anything open there, dismounts it, and does something with it.
+func release(at string, do func(v *rawdisk.Volume) error) error {
+	path, err := device(at)
 	if err != nil {
 		return err
 	}
-	defer func() { _ = windows.CloseHandle(h) }()
-	do := func(code uint32, in []byte) error {
-		var first *byte
-		if len(in) > 0 {
-			first = &in[0]
-		}
-		var got uint32
-		return windows.DeviceIoControl(h, code, first, uint32(len(in)), nil, 0, &got, nil)
+	v, err := rawdisk.Lock(path)
+	if errors.Is(err, rawdisk.ErrBusy) {
+		return &BusyError{}
 	}
-	for n := 1; ; n++ {
-		err := do(fsctlLockVolume, nil)
-		if err == nil {
-			break
-		}
-		if n == lockTries {
-			return &BusyError{}
-		}
-		time.Sleep(lockPause)
+	if err != nil {
+		return err
 	}
-	if err := do(fsctlDismountVolume, nil); err != nil {
-		return &os.PathError{Op: "unmount", Path: at, Err: err}
-	}
-	if !eject {
-		return nil
-	}
-	if err := do(ioctlStorageMediaRemove, []byte{0}); err != nil { // PREVENT_MEDIA_REMOVAL: false
-		return &os.PathError{Op: "eject", Path: at, Err: err}
-	}
-	if err := do(ioctlStorageEjectMedia, nil); err != nil {
-		return &os.PathError{Op: "eject", Path: at, Err: err}
-	}
-	return nil
+	defer v.Close()
+	return do(v)
 }
 
-func (s System) unmount(_ *Drive, at string) error { return release(at, false) }
+// unmount unmounts what is mounted at a letter or folder. To stay unmounted, it loses that letter, which it gets again
+// when it is plugged in again; that takes an administrator. Else it is mounted again when somebody looks at it.
+func (s System) unmount(_ *Drive, at string, stay bool) error {
+	return release(at, func(v *rawdisk.Volume) error {
+		if !stay {
+			return nil
+		}
+		if err := v.Do(ioctlVolumeOffline, nil); err != nil {
+			return &os.PathError{Op: "unmount", Path: at, Err: err}
+		}
+		name, err := windows.UTF16PtrFromString(at)
+		if err == nil {
+			err = windows.DeleteVolumeMountPoint(name)
+		}
+		return err
+	})
+}
 
-// off ejects the media of a drive that can be taken away.
+// off has Windows stop a drive that can be taken away, and where it does not, eject its medium.
 func (s System) off(d *Drive) bool {
 	if !d.Removable {
 		return false
 	}
+	if n, ok := physicalNumber(d.Path); ok && stop(n) {
+		return true
+	}
 	off := false
 	for _, v := range d.Volumes {
 		for _, at := range v.MountedAt {
-			off = release(at, true) == nil || off
+			off = release(at, func(v *rawdisk.Volume) error {
+				return errors.Join(v.Do(ioctlStorageMediaRemove, []byte{0}), // PREVENT_MEDIA_REMOVAL: false
+					v.Do(ioctlStorageEjectMedia, nil))
+			}) == nil || off
 		}
 	}
 	return off

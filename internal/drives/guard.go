@@ -118,7 +118,7 @@ func (s System) Open(ctx context.Context, shown *Drive, purpose Purpose, c Conse
 	var verdict error
 	m.Before(func() error {
 		once.Do(func() {
-			verdict = s.same(now, m)
+			verdict = s.same(ctx, now, m)
 		})
 		return verdict
 	})
@@ -130,19 +130,15 @@ func (d *Drive) write(ctx context.Context) (*medium.File, error) {
 	if d.Network {
 		return d.Read(ctx)
 	}
-	f, err := openExclusive(d.Path, d.Image)
+	m, err := d.open(true)
 	if err != nil {
 		return nil, &RefusedError{d.Name(), reason(err), ""}
 	}
-	m, err := medium.Of(f)
-	if err != nil {
-		_ = f.Close()
-	}
-	return m, err
+	return m, nil
 }
 
 // same compares an opened drive with what was shown.
-func (s System) same(shown *Drive, m *medium.File) error {
+func (s System) same(ctx context.Context, shown *Drive, m *medium.File) error {
 	changed := func(what string) error {
 		return &RefusedError{shown.Name(), "it changed just before the first write: " + what, "list the drives again"}
 	}
@@ -158,7 +154,8 @@ func (s System) same(shown *Drive, m *medium.File) error {
 		return changed("its partition table is different")
 	}
 	if !shown.Image && !shown.Network {
-		if now := s.disk(shown.kernel); now == nil || now.Serial != shown.Serial || now.Size != shown.Size {
+		if now := s.now(ctx, shown); now == nil || now.Serial != shown.Serial ||
+			now.Size != shown.Size && now.Size > 0 { // a system may not say it
 			return changed("the device is different")
 		}
 	}

@@ -19,12 +19,12 @@ var skipped = []string{"ram", "zram", "dm-", "md", "sr", "fd"}
 
 // List finds the drives, and looks into those that it may.
 func (s System) List(ctx context.Context) ([]*Drive, error) {
-	if s.Sys == "" {
-		return s.mountedDrives(ctx)
+	if s.calls != nil {
+		return s.described(ctx)
 	}
 	out, err := s.list()
 	if errors.Is(err, os.ErrNotExist) {
-		return s.mountedDrives(ctx)
+		return nil, errors.New("this system does not list its drives; image files work anyway")
 	}
 	if err != nil {
 		return nil, err
@@ -56,8 +56,8 @@ func number(parts ...string) int64 {
 // Known is a short text that is another one when drives came, went or changed their medium or their mounts. It is quick
 // to get.
 func (s System) Known() string {
-	if s.Sys == "" {
-		return s.mountedKnown()
+	if s.calls != nil {
+		return s.calls.known()
 	}
 	var b strings.Builder
 	names, _ := os.ReadDir(filepath.Join(s.Sys, "block"))

@@ -2,6 +2,7 @@ package drives
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -55,6 +56,8 @@ type volumeAnswer struct {
 	Free       int64          `json:"free"`
 	Cluster    int64          `json:"cluster,omitempty"`
 	Extents    []extentAnswer `json:"extents,omitempty"`
+	// Raw is for one on which Windows finds no filesystem, and which is not mounted therefore, though it has a letter.
+	Raw bool `json:"raw,omitempty"`
 }
 
 // An extentAnswer is a run of bytes of a drive that a volume has.
@@ -62,6 +65,47 @@ type extentAnswer struct {
 	Disk  int   `json:"disk"`
 	Start int64 `json:"start"`
 	Size  int64 `json:"size"`
+}
+
+// windowsCalls are what Windows is asked by.
+type windowsCalls struct {
+	ask    func(context.Context) (answers, error)
+	letter func(letter string) volumeAnswer // such as E:
+	say    func() string                    // which volumes and letters there are
+}
+
+func (w windowsCalls) drives(ctx context.Context) ([]*Drive, error) {
+	a, err := w.ask(ctx)
+	return a.drives(), err
+}
+
+func (w windowsCalls) known() string { return w.say() }
+
+// drive is also the volume of a letter, such as \\.\E:, of which Windows does not say on which drive it lies.
+func (w windowsCalls) drive(ctx context.Context, path string) (*Drive, error) {
+	a, err := w.ask(ctx)
+	if err != nil {
+		return nil, err
+	}
+	letter := strings.ToUpper(strings.TrimPrefix(path, `\\.\`))
+	isLetter := len(letter) == 2 && letter[1] == ':'
+	for _, d := range a.drives() {
+		if strings.EqualFold(d.Path, path) {
+			return d, nil
+		}
+	}
+	if !isLetter {
+		return nil, nil
+	}
+	if disk, part, ok := a.partOf(letter); ok {
+		return nil, fmt.Errorf("%s is partition %d of %s: give the drive and the partition, as in %s#%d", path, part,
+			disk, disk, part)
+	}
+	v := w.letter(letter)
+	d := &Drive{Path: `\\.\` + letter, Model: cmp.Or(v.Label, letter), Bus: "other", Size: v.Size, Sector: 512,
+		Removable: true}
+	a.use(d, &v)
+	return d, nil
 }
 
 // The kinds of a dynamic disk's partitions, which are of no use alone: LDM metadata and data, and on MBR 0x42.
@@ -72,6 +116,12 @@ var busWords = map[int]string{7: "usb", 11: "sata", 3: "sata", 17: "nvme", 12: "
 
 // physical is the path of a drive.
 func physical(number int) string { return fmt.Sprintf(`\\.\PhysicalDrive%d`, number) }
+
+// physicalNumber is the number in the path of a drive.
+func physicalNumber(path string) (n int, ok bool) {
+	_, err := fmt.Sscanf(path, `\\.\PhysicalDrive%d`, &n)
+	return n, err == nil
+}
 
 // drives are the drives that the answers are of, in the order of their numbers, and then the volumes with a letter of
 // which it is not known on which drive they lie: they are filled as folders. A reader without a card is none.
@@ -89,7 +139,7 @@ func (a *answers) drives() (out []*Drive) {
 			return slices.ContainsFunc(v.At, func(at string) bool { return slices.Contains(d.MountPoints(), at) })
 		})
 		if len(v.At) > 0 && !known {
-			d := &Drive{Path: v.At[0], Model: cmp.Or(v.Label, v.At[0]), Bus: "other", Size: v.Size, Sector: 512,
+			d := &Drive{Path: v.At[0], Model: cmp.Or(v.Label, v.At[0]), Bus: "other", Size: v.Size, Sector: 512, folder: true,
 				Volumes: []Volume{v.volume(Volume{Size: v.Size})}}
 			a.use(d, v)
 			out = append(out, d)
@@ -107,7 +157,9 @@ func (v *volumeAnswer) volume(as Volume) Volume {
 	if v.Serial != 0 {
 		as.Serial = fmt.Sprintf("%08x", v.Serial)
 	}
-	if v.Filesystem == "" && len(v.At) > 0 {
+	if v.Raw {
+		as.MountedAt = nil
+	} else if v.Filesystem == "" && len(v.At) > 0 {
 		as.Free = -1
 		as.Trouble = "Windows cannot read it: it is locked, encrypted, or of a filesystem that Windows does not know"
 	}
@@ -116,6 +168,9 @@ func (v *volumeAnswer) volume(as Volume) Volume {
 
 // use has a drive be in use for what of it is mounted.
 func (a *answers) use(d *Drive, v *volumeAnswer) {
+	if v.Raw {
+		return
+	}
 	for _, at := range v.At {
 		if slices.ContainsFunc(a.Runs, func(r string) bool { return strings.EqualFold(r, at) }) {
 			d.used(OfSystem, at, "Windows runs from it (%s)", at)
@@ -167,9 +222,23 @@ func (a *answers) drive(x *diskAnswer) *Drive {
 		}
 		v = of.volume(v)
 		a.use(d, of)
+		d.locks = append(d.locks, of.Name)
 		d.Volumes = append(d.Volumes, v)
 	}
 	return d
+}
+
+// partOf is the drive and the partition that has a letter, such as E:.
+func (a *answers) partOf(letter string) (disk string, part int, ok bool) {
+	for _, d := range a.Disks {
+		for i := range d.Partitions {
+			v := a.volumeOn(d.Number, &d.Partitions[i])
+			if v != nil && slices.ContainsFunc(v.At, func(at string) bool { return strings.EqualFold(at, letter+`\`) }) {
+				return physical(d.Number), d.Partitions[i].Number, true
+			}
+		}
+	}
+	return "", 0, false
 }
 
 // volumeOn is the volume that begins in a partition of a drive; nil for none.

@@ -2,6 +2,7 @@ package drives
 
 import (
 	"bytes"
+	"context"
 	"encoding/binary"
 	"encoding/hex"
 	"fmt"
@@ -118,6 +119,45 @@ func TestDrivesAreKnownFromWhatWindowsSays(t *testing.T) {
 	v := locked.answers.drives()[0].Volumes[0]
 	assert.Contains(t, v.Trouble, "Windows cannot read it")
 	assert.EqualValues(t, -1, v.Free)
+}
+
+// TestALetterIsADriveWhereItsDriveIsNotKnown: a letter of a known drive is refused with the words to use.
+func TestALetterIsADriveWhereItsDriveIsNotKnown(t *testing.T) {
+	ctx := context.Background()
+	a := layouts["a stick with two letters"].answers
+	var letter volumeAnswer
+	s := System{calls: windowsCalls{ask: func(context.Context) (answers, error) { return a, nil },
+		letter: func(string) volumeAnswer { return letter }}}
+	_, err := s.Look(ctx, `\\.\e:`)
+	assert.EqualError(t, err, `\\.\e: is partition 1 of \\.\PhysicalDrive2: give the drive and the partition, as in `+
+		`\\.\PhysicalDrive2#1`)
+	d, err := s.Look(ctx, `\\.\physicaldrive2`)
+	require.NoError(t, err)
+	assert.Len(t, d.locks, 2, "what lies on it is locked when it is written to")
+	_, err = s.Look(ctx, `\\.\PhysicalDrive7`)
+	assert.ErrorContains(t, err, "no drive")
+
+	for _, c := range []struct {
+		is      volumeAnswer
+		refuses string
+	}{
+		{volumeAnswer{}, ""}, // no volume of Windows'
+		{volumeAnswer{At: []string{`X:\`}, Filesystem: "FAT32"}, `it is mounted at X:\`},
+		{volumeAnswer{At: []string{`X:\`}}, `it is mounted at X:\`}, // locked, or encrypted
+		{volumeAnswer{At: []string{`X:\`}, Raw: true}, ""},
+	} {
+		letter = c.is
+		letter.Size = gib
+		d, err := s.calls.drive(ctx, `\\.\x:`)
+		require.NoError(t, err)
+		assert.Equal(t, `\\.\X:`, d.Path)
+		if refusal := d.Refusal(); c.refuses != "" {
+			require.NotNil(t, refusal, "%+v", c.is)
+			assert.Equal(t, c.refuses, refusal.Say)
+		} else {
+			assert.Nil(t, refusal, "%+v", c.is)
+		}
+	}
 }
 
 // laid writes fields one behind another, as winioctl.h lays them out.

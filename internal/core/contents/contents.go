@@ -34,7 +34,9 @@ type Contents struct {
 	Files   int      `json:"files"`
 	Folders int      `json:"folders"`
 	Bytes   int64    `json:"bytes"`
-	Trouble string   `json:"trouble,omitempty"`
+	// Left is what is there in words, where not everything was looked at; else "".
+	Left    string `json:"left,omitempty"`
+	Trouble string `json:"trouble,omitempty"`
 }
 
 // Words are the contents in a phrase: "14 titles for Rowan, 31.02 GiB".
@@ -42,6 +44,8 @@ func (c *Contents) Words() string {
 	switch {
 	case c.Trouble != "":
 		return c.Trouble
+	case c.Left != "":
+		return c.Left
 	case c.Files == 0:
 		return "empty"
 	}
@@ -198,8 +202,16 @@ func Open(ctx context.Context, sys drives.System, d *drives.Drive, v *drives.Vol
 	return nil, nil
 }
 
+// most is how many entries of a mounted volume are looked at for a glance: a disk of this computer's may have millions.
+var most = 200_000
+
 func volume(ctx context.Context, sys drives.System, d *drives.Drive, v *drives.Volume, set *loader.Set) (*Contents,
 	error) {
+	if slices.ContainsFunc(d.Uses, func(u drives.Use) bool {
+		return u.Kind == drives.OfSystem && slices.Contains(v.MountedAt, u.At)
+	}) {
+		return &Contents{Left: "what this computer runs from"}, nil
+	}
 	p, err := Open(ctx, sys, d, v)
 	if err != nil {
 		return nil, err
@@ -208,7 +220,15 @@ func volume(ctx context.Context, sys drives.System, d *drives.Drive, v *drives.V
 		return &Contents{}, nil
 	}
 	defer p.Close()
-	entries, err := p.List(ctx, nil)
+	var entries []target.Entry
+	if mounted, ok := p.(*folder.Target); ok {
+		var more bool
+		if entries, more, err = mounted.ListUpTo(ctx, most, nil); more {
+			return &Contents{Left: "more than " + size.Exact(int64(most)) + " files"}, nil
+		}
+	} else {
+		entries, err = p.List(ctx, nil)
+	}
 	if err != nil {
 		return nil, err
 	}

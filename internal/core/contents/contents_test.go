@@ -1,6 +1,10 @@
 package contents
 
 import (
+	"context"
+	"os"
+	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -82,4 +86,25 @@ func TestAVolumeThatCannotBeLookedInto(t *testing.T) {
 	c := Volume(t.Context(), drives.Here, &drives.Drive{}, gone, set)
 	assert.Contains(t, c.Words(), "it cannot be looked into")
 	assert.Contains(t, c.Words(), "gone")
+}
+
+// TestADiskOfThisComputersIsNotReadFromEndToEnd: what the computer runs from is left alone, and of a disk with very many
+// files only that is said.
+func TestADiskOfThisComputersIsNotReadFromEndToEnd(t *testing.T) {
+	dir := t.TempDir()
+	for i := range 30 {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, strconv.Itoa(i)), nil, 0o600))
+	}
+	set, err := loader.Shipped()
+	require.NoError(t, err)
+	v := drives.Volume{Filesystem: "ext4", MountedAt: []string{dir}}
+	d := &drives.Drive{Uses: []drives.Use{{Kind: drives.OfSystem, At: dir}}, Volumes: []drives.Volume{v}}
+	assert.Equal(t, "what this computer runs from", Volume(context.Background(), drives.Here, d, &v, set).Words())
+	d.Uses[0].Kind = drives.Mounted
+	assert.Equal(t, 30, Volume(context.Background(), drives.Here, d, &v, set).Files)
+
+	before := most
+	most = 20
+	t.Cleanup(func() { most = before })
+	assert.Equal(t, "more than 20 files", Volume(context.Background(), drives.Here, d, &v, set).Words())
 }

@@ -58,13 +58,6 @@ func titles() map[string][]byte {
 	return out
 }
 
-// loop makes a block device of a file, for programs that mount nothing else.
-func loop(t testing.TB, name string) string {
-	dev := strings.TrimSpace(judge.Root(t, "losetup", "-f", "--show", name))
-	t.Cleanup(func() { judge.Root(t, "losetup", "-d", dev) })
-	return dev
-}
-
 // mounted mounts a volume through FUSE while do works on it.
 func mounted(t testing.TB, dev string, do func(dir string)) {
 	dir := t.TempDir()
@@ -91,7 +84,7 @@ func TestOthersReadWhatWeWrite(t *testing.T) {
 	require.NoError(t, v.Close())
 	sound(t, f.Name())
 	assert.Contains(t, judge.Run(t, "dump.exfat", f.Name()), "OXBOW")
-	mounted(t, loop(t, f.Name()), func(dir string) {
+	mounted(t, judge.Loop(t, f.Name()), func(dir string) {
 		for n, want := range titles() {
 			got, err := os.ReadFile(filepath.Join(dir, n))
 			require.NoError(t, err)
@@ -114,7 +107,7 @@ func TestVolumesOfOthers(t *testing.T) {
 				judge.Run(t, "mkfs.exfat", append(args, "-L", "QUAY", f.Name())...)
 			}
 			if name != "sectors of 4096" {
-				mounted(t, loop(t, f.Name()), func(dir string) {
+				mounted(t, judge.Loop(t, f.Name()), func(dir string) {
 					for n, b := range titles() {
 						require.NoError(t, os.MkdirAll(filepath.Join(dir, path.Dir(n)), 0o755))
 						require.NoError(t, os.WriteFile(filepath.Join(dir, n), b, 0o644))

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"io/fs"
+	"math"
 	"os"
 	"path"
 	"path/filepath"
@@ -200,10 +201,20 @@ func (p *Target) syncFolder(name string) {
 
 // List walks the folder. Symbolic links and other special files are left out.
 func (p *Target) List(ctx context.Context, problem func(string, error)) ([]target.Entry, error) {
-	var out []target.Entry
-	err := fs.WalkDir(p.root.FS(), ".", func(name string, d fs.DirEntry, err error) error {
+	out, _, err := p.ListUpTo(ctx, math.MaxInt, problem)
+	return out, err
+}
+
+// ListUpTo lists no more than so many entries, and reports whether there are more.
+func (p *Target) ListUpTo(ctx context.Context, most int, problem func(string, error)) (out []target.Entry, more bool,
+	err error) {
+	err = fs.WalkDir(p.root.FS(), ".", func(name string, d fs.DirEntry, err error) error {
 		if ctx.Err() != nil {
 			return ctx.Err()
+		}
+		if len(out) >= most {
+			more = true
+			return fs.SkipAll
 		}
 		if err == nil && name == "." {
 			return nil
@@ -229,7 +240,7 @@ func (p *Target) List(ctx context.Context, problem func(string, error)) ([]targe
 		return nil
 	})
 	slices.SortFunc(out, func(a, b target.Entry) int { return strings.Compare(a.Path, b.Path) })
-	return out, err
+	return out, more, err
 }
 
 // Open opens a file for reading.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"os"
 	"path/filepath"
-	"strings"
 	"testing"
 	"time"
 
@@ -142,8 +141,7 @@ func TestSpaceThatOthersTakeIsNoticedEarly(t *testing.T) {
 	require.NoError(t, os.WriteFile(img, nil, 0o644))
 	require.NoError(t, os.Truncate(img, 300<<20))
 	judge.Run(t, "mkfs.exfat", img)
-	dev := strings.TrimSpace(judge.Root(t, "losetup", "-f", "--show", img))
-	t.Cleanup(func() { judge.Root(t, "losetup", "-d", dev) })
+	dev := judge.Loop(t, img)
 	dir := t.TempDir()
 	judge.Root(t, "mount.exfat-fuse", "-o", "allow_other,umask=0", dev, dir)
 	t.Cleanup(func() { judge.Root(t, "umount", dir) })

@@ -73,3 +73,11 @@ func (s *Stick) Pull() {
 		s.t.Errorf("fsck finds fault with %s: %s", s.img, said)
 	}
 }
+
+// Loop makes a block device of a file until the test has ended, for programs that mount nothing else.
+func Loop(t testing.TB, file string) string {
+	t.Helper()
+	dev := strings.TrimSpace(Root(t, "losetup", "-f", "--show", file))
+	t.Cleanup(func() { Root(t, "losetup", "-d", dev) })
+	return dev
+}
