@@ -69,7 +69,7 @@ mounted, with #2 added for its second partition.`,
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
-	cmd.AddCommand(drivesShow(), drivesMap(), drivesCheck(), drivesReady(), drivesEject())
+	cmd.AddCommand(drivesShow(), drivesMap(), drivesCheck(), drivesReady(), drivesEject(), drivesElevated())
 	return cmd
 }
 

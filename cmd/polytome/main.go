@@ -40,6 +40,7 @@ func main() {
 }
 
 func execute(ctx context.Context, args []string) int {
+	defer elevating()()
 	root, end := rootCommand()
 	defer end()
 	root.SetArgs(args)

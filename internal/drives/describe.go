@@ -49,7 +49,8 @@ func (s System) lookInto(ctx context.Context, d *Drive) {
 		return
 	}
 	asked := *d
-	if d.look(ctx); d.Trouble != "" {
+	if s.look(ctx, d); d.Trouble != "" {
+		asked.denied = d.denied
 		*d = asked
 		return
 	}

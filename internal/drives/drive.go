@@ -35,8 +35,10 @@ import (
 // A System is where the running system tells about its devices. Tests make their own.
 type System struct {
 	Sys, Proc, Dev string
-	Udev           string    // udev's database
-	calls          describer // of a system that has no such folders; else nil
+	Udev           string // udev's database
+	// Elevate starts a helper for a drive that this process may not open; nil where there is none. The user is asked.
+	Elevate func(ctx context.Context, d *Drive) (Helper, error)
+	calls   describer // of a system that has no such folders; else nil
 }
 
 // Here is the running system. Where it has no such folders, its own calls are asked.
@@ -68,6 +70,8 @@ type Drive struct {
 	parts  map[int]kernelDev // by partition
 	print  string            // of the partition table
 	folder bool              // it is a mounted volume of which no more is known
+	denied bool              // only an administrator may read it
+	helper Helper            // through which it was looked at; nil for none
 	locks  []string          // of Windows: the volumes that lie on it
 }
 
@@ -215,7 +219,7 @@ func (d *Drive) Identity() Identity { return Identity{d.Path, d.Serial, d.Size, 
 func (d *Drive) look(ctx context.Context) {
 	m, err := d.Read(ctx)
 	if err != nil {
-		d.Trouble = err.Error()
+		d.Trouble, d.denied = err.Error(), errors.Is(err, os.ErrPermission) && !d.Image
 		return
 	}
 	defer m.Close() // which was read from
@@ -230,12 +234,24 @@ func (d *Drive) Read(ctx context.Context) (*medium.File, error) {
 	if d.Network {
 		return dial(ctx, d.Path)
 	}
+	if d.helper != nil {
+		return d.helper.Read(ctx, d)
+	}
 	m, err := d.open(false)
 	if err != nil {
-		return nil, fmt.Errorf("%s cannot be read: %v", d.Path, reason(err))
+		return nil, fmt.Errorf("%s cannot be read: %w", d.Path, worded{reason(err), err})
 	}
 	return m, nil
 }
+
+// worded is an error in other words.
+type worded struct {
+	say string
+	err error
+}
+
+func (w worded) Error() string { return w.say }
+func (w worded) Unwrap() error { return w.err }
 
 // open opens an image or device, to be written to as nobody else can.
 func (d *Drive) open(write bool) (*medium.File, error) {

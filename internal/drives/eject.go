@@ -99,6 +99,15 @@ func (s System) Unmount(ctx context.Context, d *Drive, emit func(string)) (*Rele
 	return s.letGo(ctx, d, false, emit)
 }
 
+// letGoElevated has a helper let go of a drive that this process may not unmount.
+func (s System) letGoElevated(ctx context.Context, d *Drive, off bool, emit func(string)) (*Release, error) {
+	h, err := s.Elevate(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	return h.LetGo(ctx, d, off, emit)
+}
+
 // again looks at a drive again. Where only its volume is known, that is found by where it is mounted.
 func (s System) again(ctx context.Context, shown *Drive) (*Drive, error) {
 	if info, err := os.Stat(shown.Path); err == nil && info.IsDir() {
@@ -140,6 +149,9 @@ func (s System) letGo(ctx context.Context, shown *Drive, off bool, emit func(str
 				busy.Drive, busy.At = d.Name(), at
 				busy.Programs = s.Programs(at)
 				return nil, busy
+			}
+			if errors.Is(err, os.ErrPermission) && s.Elevate != nil {
+				return s.letGoElevated(ctx, d, off, emit)
 			}
 			return nil, fmt.Errorf("%s is not safe to unplug: unmounting %s failed: %v", d.Name(), at, reason(err))
 		}

@@ -67,7 +67,7 @@ func (d *Drive) Refusal() *RefusedError {
 	switch {
 	case d.ReadOnly:
 		return refuse("it cannot be written to", "unlock its write-protect switch, if it has one")
-	case d.Trouble != "":
+	case d.Trouble != "" && !d.denied:
 		return refuse(d.Trouble, "")
 	case d.Size < 1<<20:
 		return refuse("it has only "+size.Format(d.Size), "")
@@ -98,6 +98,9 @@ func (s System) Open(ctx context.Context, shown *Drive, purpose Purpose, c Conse
 	if err != nil {
 		return nil, fmt.Errorf("looking at %s again: %w", shown.Name(), err)
 	}
+	if now.denied && shown.helper != nil { // it saw what this process may not
+		now.print = shown.print
+	}
 	if now.Identity() != shown.Identity() {
 		return nil, &RefusedError{shown.Name(), "it is not the drive that was shown: " + differs(shown, now),
 			"list the drives again"}
@@ -109,6 +112,13 @@ func (s System) Open(ctx context.Context, shown *Drive, purpose Purpose, c Conse
 		if err := now.Agreed(c); err != nil {
 			return nil, err
 		}
+	}
+	if now.denied && s.Elevate != nil {
+		seen, err := s.Readable(ctx, shown)
+		if err != nil {
+			return nil, err
+		}
+		return seen.helper.Open(ctx, seen, purpose, c)
 	}
 	m, err := now.write(ctx)
 	if err != nil {

@@ -25,6 +25,10 @@ type Handle struct {
 // Handle opens a volume of a drive that was looked at just now. The function takes up the bytes of the volume: at once,
 // and again when it is opened for writing. It is of use as long as the context lasts.
 func (s System) Handle(ctx context.Context, d *Drive, v *Volume, use func(part *medium.File) error) (*Handle, error) {
+	d, err := s.Readable(ctx, d)
+	if err != nil {
+		return nil, err
+	}
 	h := &Handle{sys: s, drive: d, vol: v, use: use}
 	m, err := d.Read(ctx)
 	if err != nil {

@@ -33,7 +33,7 @@ func (s System) List(ctx context.Context) ([]*Drive, error) {
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		d.look(ctx)
+		s.look(ctx, d)
 		s.uses(d)
 	}
 	return out, nil

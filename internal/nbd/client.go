@@ -2,6 +2,7 @@ package nbd
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"crypto/tls"
 	"errors"
@@ -103,12 +104,21 @@ func connect(ctx context.Context, address string) (net.Conn, *bufio.Reader, erro
 	if err != nil {
 		return nil, nil, err
 	}
+	r, err := greeted(ctx, conn)
+	if err != nil {
+		return nil, nil, errors.Join(fmt.Errorf("greeting %s: %w", address, err), conn.Close())
+	}
+	return conn, r, nil
+}
+
+// greeted takes the greeting of a server.
+func greeted(ctx context.Context, conn net.Conn) (*bufio.Reader, error) {
 	_ = conn.SetDeadline(time.Now().Add(handshake))
 	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Now()) })
 	defer stop()
 	r := bufio.NewReaderSize(conn, 64<<10)
 	b := make([]byte, 18)
-	_, err = io.ReadFull(r, b)
+	_, err := io.ReadFull(r, b)
 	switch {
 	case err != nil:
 	case be.Uint64(b) != initMagic || be.Uint64(b[8:]) != optMagic:
@@ -120,10 +130,7 @@ func connect(ctx context.Context, address string) (net.Conn, *bufio.Reader, erro
 		be.PutUint32(flags[:], flagFixedNewstyle|uint32(be.Uint16(b[16:])&flagNoZeroes))
 		_, err = conn.Write(flags[:])
 	}
-	if err != nil {
-		return nil, nil, errors.Join(fmt.Errorf("greeting %s: %w", address, err), conn.Close())
-	}
-	return conn, r, nil
+	return r, err
 }
 
 // handshake is how long all until the first request may take.
@@ -207,18 +214,42 @@ func Dial(ctx context.Context, address, export string, o Options) (*Client, erro
 			return nil, errors.Join(fmt.Errorf("connecting to %s with TLS: %w", address, err), plain.Close())
 		}
 	}
+	c, err := join(ctx, conn, r, plain, export, o)
+	if !stop() && err == nil {
+		err = ctx.Err()
+	}
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("connecting to the export %q of %s: %w", export, address, err), conn.Close())
+	}
+	return c, nil
+}
+
+// On connects to the one export of a server at the other end of a connection, which it takes over.
+func On(ctx context.Context, conn net.Conn, o Options) (*Client, error) {
+	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Now()) })
+	defer stop()
+	r, err := greeted(ctx, conn)
+	var c *Client
+	if err == nil {
+		c, err = join(ctx, conn, r, conn, "", o)
+	}
+	if err != nil {
+		return nil, errors.Join(err, conn.Close())
+	}
+	return c, nil
+}
+
+// join has a server that has greeted serve an export.
+func join(ctx context.Context, conn net.Conn, r *bufio.Reader, plain net.Conn, export string, o Options) (*Client,
+	error) {
 	c := &Client{conn: conn, hurry: make(chan struct{}), most: MostRequest, patience: o.Patience,
 		waiting: map[uint64]*call{},
 		stopped: make(chan struct{})}
 	if c.patience == 0 {
 		c.patience = 30 * time.Second
 	}
-	err = c.negotiate(r, export)
-	if !stop() && err == nil {
-		err = ctx.Err()
-	}
-	if err != nil {
-		return nil, errors.Join(fmt.Errorf("connecting to the export %q of %s: %w", export, address, err), conn.Close())
+	if err := cmp.Or(c.negotiate(r, export), ctx.Err()); err != nil {
+		return nil, err
 	}
 	_ = conn.SetDeadline(time.Time{})
 	go c.receive(r, acknowledging(plain))

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"crypto/tls"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -144,6 +145,14 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 			_ = conn.Close()
 		})
 	}
+}
+
+// ServeOn serves the one client at the other end of a connection, and returns when it has gone.
+func (s *Server) ServeOn(ctx context.Context, conn net.Conn) error {
+	s.begin.Do(func() { s.room = semaphore.NewWeighted(mostAtOnce) })
+	ended := context.AfterFunc(ctx, func() { _ = conn.Close() })
+	defer ended()
+	return errors.Join(s.client(ctx, conn), conn.Close())
 }
 
 // take has a client use an export, if it may.
@@ -632,7 +641,9 @@ func (t *talk) do(e *Export, r *request, payload []byte) answer {
 			return wrong(ENOSPC, "byte %d is beyond the end", r.offset+int64(r.length))
 		}
 		if err := change(e, w, r, payload); err != nil {
-			return wrong(EIO, "%v", err)
+			code := EIO
+			_ = errors.As(err, &code) // a backend may say what it is
+			return wrong(code, "%v", err)
 		}
 		return answer{}
 	}
@@ -660,7 +671,9 @@ func change(e *Export, w writable, r *request, payload []byte) error {
 // zero makes bytes zeros, by itself where the backend cannot.
 func zero(b Backend, w io.WriterAt, off, n int64) error {
 	if z, ok := b.(zeroing); ok {
-		return z.Zero(off, n)
+		if err := z.Zero(off, n); !errors.Is(err, errors.ErrUnsupported) {
+			return err
+		}
 	}
 	zeros := make([]byte, min(n, preferredLength))
 	for n > 0 {

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"sync/atomic"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
@@ -71,6 +72,12 @@ func Run(ctx context.Context, b *bench.Bench, set *loader.Set, o Options) error 
 	return show(ctx, cancel, a)
 }
 
+// shown counts the full screens that are open.
+var shown atomic.Int32
+
+// Shown reports whether a full screen is open, so that nothing else may be printed.
+func Shown() bool { return shown.Load() > 0 }
+
 // show runs the program until it ends.
 func show(ctx context.Context, cancel context.CancelFunc, m *app) error {
 	how := []tea.ProgramOption{tea.WithContext(ctx)}
@@ -81,7 +88,9 @@ func show(ctx context.Context, cancel context.CancelFunc, m *app) error {
 		how = append(how, tea.WithColorProfile(colorprofile.ASCII))
 	case ColoursAsked:
 	}
+	shown.Add(1)
 	_, err := tea.NewProgram(m, how...).Run()
+	shown.Add(-1)
 	fmt.Fprint(os.Stdout, m.shows.gallery.Clear())
 	m.state.StopRuns()
 	cancel()

@@ -271,6 +271,9 @@ func (p *Plan) put(ctx context.Context, v onto, f File) error {
 // check looks at the drive again, and compares it with the plan.
 func (p *Plan) check(ctx context.Context, sys drives.System) (*Report, error) {
 	d, err := sys.Look(ctx, p.Drive.Path)
+	if err == nil {
+		d, err = sys.Readable(ctx, d)
+	}
 	if err != nil {
 		return nil, err
 	}

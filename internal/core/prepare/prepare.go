@@ -102,12 +102,13 @@ const largestMBR = 2 * size.TiB
 
 // Make plans. Nothing is written.
 func Make(ctx context.Context, sys drives.System, d *drives.Drive, set *loader.Set, r Request) (*Plan, error) {
+	d, err := sys.Readable(ctx, d)
+	if err != nil {
+		return nil, err
+	}
 	p := &Plan{Drive: d, profile: r.Profile, Part: r.Part}
 	if r.Profile != nil {
 		p.Loader = r.Profile.Name
-	}
-	if d.Trouble != "" {
-		return nil, errors.New(d.Trouble)
 	}
 	at, err := p.attachment(r)
 	if err != nil {

@@ -68,8 +68,8 @@ func find(ctx context.Context, sys drives.System, at string) (*drives.Drive, *dr
 	if err != nil {
 		return nil, nil, err
 	}
-	if d.Trouble != "" {
-		return nil, nil, errors.New(d.Trouble)
+	if d, err = sys.Readable(ctx, d); err != nil {
+		return nil, nil, err
 	}
 	for i := range d.Volumes {
 		if d.Volumes[i].Filesystem == drives.Slab {

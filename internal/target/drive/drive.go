@@ -123,8 +123,8 @@ func find(ctx context.Context, sys drives.System, a Address) (*drives.Drive, *dr
 	if err != nil {
 		return nil, nil, unreachable(err)
 	}
-	if d.Trouble != "" {
-		return nil, nil, fmt.Errorf("%w: %s", target.ErrGone, d.Trouble)
+	if d, err = sys.Readable(ctx, d); err != nil {
+		return nil, nil, fmt.Errorf("%w: %w", target.ErrGone, err)
 	}
 	vol, err := Choose(d, a.Part)
 	return d, vol, err

@@ -1,0 +1,271 @@
+package elevated
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"sync"
+	"time"
+
+	"polytome/internal/drives"
+	"polytome/internal/medium"
+	"polytome/internal/nbd"
+)
+
+// A Starter starts this program again with the rights of an administrator and some arguments: the system asks the user
+// for that. It returns what waits for its end; ctx ends the waiting for the user.
+type Starter func(ctx context.Context, args []string) (wait func() error, err error)
+
+// Helpers are the helpers of this process, one a drive.
+type Helpers struct {
+	start Starter
+	args  []string // of the command that calls [Help], in front of an address and a path
+	say   func(text string)
+
+	mu  sync.Mutex // guards all
+	all map[string]*helper
+}
+
+// New makes helpers that are started by a starter. say gets what the user is asked for, and why, before the system
+// asks.
+func New(start Starter, say func(text string), args ...string) *Helpers {
+	return &Helpers{start: start, args: args, say: say, all: map[string]*helper{}}
+}
+
+// Start is for [drives.System.Elevate]. A drive has one helper as long as the program runs.
+func (h *Helpers) Start(ctx context.Context, d *drives.Drive) (drives.Helper, error) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if is := h.all[d.Path]; is != nil && !is.ended() {
+		return is, nil
+	}
+	h.say("Polytome asks for the rights of an administrator, to open " + d.Describe() + ", and nothing else.")
+	is, err := h.begin(ctx, d)
+	if err != nil {
+		return nil, &drives.RefusedError{Drive: d.Name(), Say: "only an administrator may open it, and " + err.Error()}
+	}
+	h.all[d.Path] = is
+	return is, nil
+}
+
+// Close ends all helpers.
+func (h *Helpers) Close() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, is := range h.all {
+		is.close()
+	}
+}
+
+// helper is the near side of one.
+type helper struct {
+	listener net.Listener
+	conns    chan net.Conn
+	over     chan struct{} // closed when the helper has ended
+	tidy     func()
+}
+
+func (h *Helpers) begin(ctx context.Context, d *drives.Drive) (*helper, error) {
+	l, address, tidy, err := listen()
+	if err != nil {
+		return nil, fmt.Errorf("its pipe cannot be made: %w", err)
+	}
+	is := &helper{listener: l, conns: make(chan net.Conn), over: make(chan struct{}), tidy: tidy}
+	wait, err := h.start(ctx, append(append([]string{}, h.args...), address, d.Path))
+	if err != nil {
+		is.close()
+		return nil, err
+	}
+	go is.accept()
+	failed := make(chan error, 1)
+	go func() {
+		failed <- wait()
+		close(is.over)
+		is.close()
+	}()
+	select { // its first connection tells that it runs
+	case conn := <-is.conns:
+		go func() {
+			select {
+			case is.conns <- conn:
+			case <-is.over:
+				_ = conn.Close()
+			}
+		}()
+		return is, nil
+	case err := <-failed:
+		if err == nil {
+			err = errors.New("the helper ended at once")
+		}
+		return nil, err
+	case <-ctx.Done():
+		is.close()
+		return nil, ctx.Err()
+	}
+}
+
+// accept takes the connections of the helper. There is one at a time that nobody uses yet.
+func (is *helper) accept() {
+	for {
+		conn, err := is.listener.Accept()
+		if err != nil {
+			return
+		}
+		select {
+		case is.conns <- conn:
+		case <-is.over:
+			_ = conn.Close()
+			return
+		}
+	}
+}
+
+func (is *helper) ended() bool {
+	select {
+	case <-is.over:
+		return true
+	default:
+		return false
+	}
+}
+
+// close has the helper end, when what it has open is closed.
+func (is *helper) close() {
+	_ = is.listener.Close()
+	for {
+		select {
+		case conn := <-is.conns:
+			_ = conn.Close()
+			continue
+		default:
+		}
+		break
+	}
+	is.tidy()
+}
+
+// ask has the helper do something. The connection is the caller's where there is no error.
+func (is *helper) ask(ctx context.Context, r request) (net.Conn, *answer, error) {
+	var conn net.Conn
+	select {
+	case conn = <-is.conns:
+	case <-is.over:
+		return nil, nil, errEnded
+	case <-ctx.Done():
+		return nil, nil, ctx.Err()
+	}
+	stop := context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Now()) })
+	defer stop()
+	var a answer
+	err := send(conn, r)
+	if err == nil {
+		err = receive(conn, &a)
+	}
+	switch {
+	case ctx.Err() != nil:
+		err = ctx.Err()
+	case err != nil:
+		err = fmt.Errorf("%w: %w", errEnded, err)
+	default:
+		err = a.err()
+	}
+	if err != nil {
+		_ = conn.Close()
+		return nil, nil, err
+	}
+	return conn, &a, nil
+}
+
+var errEnded = errors.New("the helper with the rights of an administrator has ended")
+
+// Look is the drive as the helper sees it.
+func (is *helper) Look(ctx context.Context) (*drives.Drive, error) {
+	conn, a, err := is.ask(ctx, request{Do: "look"})
+	if err != nil {
+		return nil, err
+	}
+	_ = conn.Close()
+	if a.Drive == nil {
+		return nil, errEnded
+	}
+	return a.Drive.Marked(a.Is.Table), nil
+}
+
+// Read opens the drive for reading.
+func (is *helper) Read(ctx context.Context, d *drives.Drive) (*medium.File, error) {
+	return is.open(ctx, d, request{Do: "read"})
+}
+
+// Open opens the drive for writing, through the guard of the helper.
+func (is *helper) Open(ctx context.Context, shown *drives.Drive, purpose drives.Purpose, c drives.Consent) (*medium.File,
+	error) {
+	m, err := is.open(ctx, shown, request{Do: "open", Shown: shown.Identity(), Name: shown.Name(), Purpose: purpose,
+		Consent: c})
+	return m, err
+}
+
+// patience is how long an answer of the drive may take: a stick that is full of data to write may need minutes.
+const patience = 10 * time.Minute
+
+func (is *helper) open(ctx context.Context, d *drives.Drive, r request) (*medium.File, error) {
+	conn, _, err := is.ask(ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	c, err := nbd.On(ctx, conn, nbd.Options{Patience: patience})
+	if err != nil {
+		return nil, fmt.Errorf("opening %s: %w: %w", d.Name(), errEnded, err)
+	}
+	return medium.On(device{c, d}, d.Path), nil
+}
+
+// device is a drive that a helper has opened.
+type device struct {
+	*nbd.Client
+	d *drives.Drive
+}
+
+// refused has the guard's verdict just before the first write be said as what it is.
+func (d device) refused(err error) error {
+	var code nbd.Errno
+	if errors.As(err, &code) && code == nbd.EPERM {
+		return &drives.RefusedError{Drive: d.d.Name(), Say: "it changed just before the first write",
+			Do: "list the drives again"}
+	}
+	return err
+}
+
+// WriteAt writes.
+func (d device) WriteAt(b []byte, off int64) (int, error) {
+	n, err := d.Client.WriteAt(b, off)
+	return n, d.refused(err)
+}
+
+// Zero makes bytes zeros.
+func (d device) Zero(off, n int64) error { return d.refused(d.Client.Zero(off, n)) }
+
+// LetGo has the helper eject the drive, or unmount it.
+func (is *helper) LetGo(ctx context.Context, d *drives.Drive, off bool, emit func(string)) (*drives.Release, error) {
+	do := "unmount"
+	if off {
+		do = "eject"
+	}
+	emit("unmounting " + d.Name() + " as administrator")
+	conn, a, err := is.ask(ctx, request{Do: do})
+	if err != nil {
+		return nil, err
+	}
+	_ = conn.Close()
+	return a.Release, nil
+}
+
+// executable is this program.
+func executable() (string, error) {
+	exe, err := os.Executable()
+	if err != nil {
+		return "", fmt.Errorf("this program is not found: %w", err)
+	}
+	return exe, nil
+}
