@@ -23,8 +23,8 @@ func discCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "disc",
 		Short: "Read the discs that you own, and burn those that a console takes",
-		Long: `Disc works with the discs that you own, in a drive of this computer such as /dev/sr0. A simulated
-drive is one too: the file that simulate drive shows, or simulated:DISC, where DISC is an image or a cue
+		Long: `Disc works with the discs that you own, in a drive of this computer such as /dev/sr0, under Windows E:.
+A simulated drive is one too: the file that simulate drive shows, or simulated:DISC, where DISC is an image or a cue
 sheet and what is wrong with it stands behind a number sign, as in
 simulated:game.iso#hard=3000+3,soft=100+40 or simulated:new.iso#blank=dvd-r.`,
 		Example: `  polytome disc ls
@@ -151,7 +151,10 @@ func discListCommand() *cobra.Command {
 			if asJSON {
 				return printJSON(out, all)
 			}
-			if len(all) == 0 {
+			switch {
+			case !optical.Reached:
+				fmt.Fprintln(out, "Disc drives are used under Linux and Windows only. Try one: polytome simulate drive")
+			case len(all) == 0:
 				fmt.Fprintln(out,
 					"This computer has no disc drive that the system knows of. Try one: polytome simulate drive")
 			}

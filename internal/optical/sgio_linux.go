@@ -1,7 +1,6 @@
 package optical
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -45,9 +44,6 @@ type sgHeader struct {
 	duration, info uint32
 }
 
-// device is a drive of this computer.
-type device struct{ f *os.File }
-
 // OpenDevice opens a drive by the path of its device, such as /dev/sr0. It works also while there is no disc in it.
 func OpenDevice(path string) (Transport, error) {
 	f, err := os.OpenFile(path, os.O_RDWR|unix.O_NONBLOCK, 0)
@@ -58,34 +54,6 @@ func OpenDevice(path string) (Transport, error) {
 		return nil, err
 	}
 	return &device{f}, nil
-}
-
-func (d *device) Close() error { return d.f.Close() }
-
-// Do hands a command to the system. When the context ends it returns at once; the drive ends the command by itself.
-func (d *device) Do(ctx context.Context, c Command) (int, error) {
-	if err := ctx.Err(); err != nil {
-		return 0, err
-	}
-	type answer struct {
-		n   int
-		in  []byte
-		err error
-	}
-	over := make(chan answer, 1)
-	cmd := Command{CDB: append([]byte{}, c.CDB...), In: make([]byte, len(c.In)), Out: append([]byte{}, c.Out...),
-		Timeout: c.Timeout}
-	go func() { // with memory of its own, as it may go on when nobody waits any longer
-		n, err := d.do(cmd)
-		over <- answer{n, cmd.In, err}
-	}()
-	select {
-	case a := <-over:
-		copy(c.In, a.in[:a.n])
-		return a.n, a.err
-	case <-ctx.Done():
-		return 0, ctx.Err()
-	}
 }
 
 func (d *device) do(c Command) (int, error) {

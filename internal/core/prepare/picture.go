@@ -88,7 +88,7 @@ func (p *Plan) loses(ctx context.Context, sys drives.System, set *loader.Set) {
 		switch c := contents.Volume(ctx, sys, p.Drive, v, set); {
 		case c.Trouble != "":
 			parts = append(parts, "everything on "+name+"; "+c.Trouble)
-		case c.Files > 0:
+		case c.Files > 0 || c.Left != "":
 			parts = append(parts, c.Words()+" on "+name)
 		default:
 			parts = append(parts, name+", which is empty")

@@ -106,6 +106,9 @@ func Make(ctx context.Context, sys drives.System, d *drives.Drive, set *loader.S
 	if err != nil {
 		return nil, err
 	}
+	if slices.ContainsFunc(d.Uses, func(u drives.Use) bool { return u.Kind == drives.OfSystem }) {
+		return nil, d.Refusal() // before it is read from end to end, which nobody needs
+	}
 	p := &Plan{Drive: d, profile: r.Profile, Part: r.Part}
 	if r.Profile != nil {
 		p.Loader = r.Profile.Name
