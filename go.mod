@@ -7,7 +7,6 @@ require (
 	charm.land/bubbletea/v2 v2.1.1
 	charm.land/lipgloss/v2 v2.0.6
 	codeberg.org/go-pdf/fpdf v0.12.0
-	github.com/Microsoft/go-winio v0.6.4
 	github.com/adrg/xdg v0.5.3
 	github.com/bodgit/sevenzip v1.6.5
 	github.com/charmbracelet/colorprofile v0.4.3

@@ -16,7 +16,7 @@ func TestSettingsAreKept(t *testing.T) {
 	c, err := config.Load(file)
 	require.NoError(t, err, "one that is not there sets nothing")
 	for key, value := range map[string]string{"theme": "light", "ascii": "yes", "bench": "/home/odile/season.toml",
-		"folders": "~/games:/media/shelf", "keys": "ctrl+d=pgdown ==W"} {
+		"folders": "~/games" + string(filepath.ListSeparator) + "/media/shelf", "keys": "ctrl+d=pgdown ==W"} {
 		require.NoError(t, c.Set(key, value))
 	}
 	require.NoError(t, c.Save(file))

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/logbook"
+	"polytome/internal/testkit/judge"
 )
 
 func TestWhatHappenedIsWrittenDown(t *testing.T) {
@@ -36,6 +37,7 @@ func TestWhatHappenedIsWrittenDown(t *testing.T) {
 	assert.Equal(t, 2, strings.Count(text, "\n"), "one line each")
 	info, err := os.Stat(file)
 	require.NoError(t, err)
+	judge.NotWindows(t, "who may read a file is not said by its mode there")
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
 }
 

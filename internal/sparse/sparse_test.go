@@ -18,6 +18,11 @@ func TestRunsOfData(t *testing.T) {
 	const size = 10 << 20
 	require.NoError(t, sparse.Allow(f))
 	require.NoError(t, f.Truncate(size))
+	if os.Getenv("WINEPREFIX") != "" { // it knows of no holes
+		start, end := sparse.Data(f, 5, size)
+		assert.Equal(t, []int64{5, size}, []int64{start, end}, "so all is data")
+		return
+	}
 	start, end := sparse.Data(f, 0, size)
 	assert.Equal(t, []int64{size, size}, []int64{start, end}, "nothing but a hole")
 	_, err = f.WriteAt([]byte("data"), 4<<20)

@@ -17,8 +17,8 @@ import (
 
 func TestABenchComesBackAsSaved(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "season.toml")
-	b := bench.New(file)
-	b.Sources = []bench.Source{{Path: "games"}, {Path: "/elsewhere"}}
+	b, elsewhere := bench.New(file), t.TempDir()
+	b.Sources = []bench.Source{{Path: "games"}, {Path: elsewhere}}
 	b.Targets = []bench.Target{{Name: "North stick", At: "stick", Loader: "rowan", Via: "usb", As: "fat32",
 		Capacity: 58 << 30, Rate: 1000, Everything: true}}
 	b.Targets[0].Want(false, "VSP-20417")
@@ -30,7 +30,7 @@ func TestABenchComesBackAsSaved(t *testing.T) {
 	got, err := bench.Load(file)
 	require.NoError(t, err)
 	assert.Equal(t, b, got)
-	assert.Equal(t, []string{filepath.Join(filepath.Dir(file), "games"), "/elsewhere"}, got.SourcePaths())
+	assert.Equal(t, []string{filepath.Join(filepath.Dir(file), "games"), elsewhere}, got.SourcePaths())
 	left, err := os.ReadDir(filepath.Dir(file))
 	require.NoError(t, err)
 	assert.Len(t, left, 1, "saving leaves no other file")
@@ -128,10 +128,10 @@ func TestNamesAreRemembered(t *testing.T) {
 func TestEditsAreKeptBesideTheBench(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "b.toml")
-	b := bench.New(file)
-	b.Sources, b.Lists, b.Passwords = []bench.Source{{Path: "games"}}, []string{"list.csv", "/far/list.csv"},
+	b, far := bench.New(file), filepath.Join(t.TempDir(), "list.csv")
+	b.Sources, b.Lists, b.Passwords = []bench.Source{{Path: "games"}}, []string{"list.csv", far},
 		[]string{"ferry line"}
-	inside, outside := filepath.Join(dir, "games", "a.zip")+title.EntryMark+"in/x.w8", "/far/away/b.iso"
+	inside, outside := filepath.Join(dir, "games", "a.zip")+title.EntryMark+"in/x.w8", filepath.Join(t.TempDir(), "b.iso")
 	before := b.Choices()
 	b.Edit(inside, "s1", func(e *title.Edit) { e.Name = "One" })
 	b.Edit(outside, "", func(e *title.Edit) { e.Drop = true })
@@ -141,7 +141,7 @@ func TestEditsAreKeptBesideTheBench(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, b.Edits, got.Edits)
 	assert.Equal(t, []string{"ferry line"}, got.Passwords)
-	assert.Equal(t, []string{filepath.Join(dir, "list.csv"), "/far/list.csv"}, got.ListPaths())
+	assert.Equal(t, []string{filepath.Join(dir, "list.csv"), far}, got.ListPaths())
 	assert.Equal(t, "One", got.EditOf(inside).Name)
 	resolved := got.ResolvedEdits()
 	require.Len(t, resolved, 2)

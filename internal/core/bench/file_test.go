@@ -146,7 +146,7 @@ func TestTheLastGoodVersionIsKept(t *testing.T) {
 	require.ErrorContains(t, err, `did you mean "everything"?`)
 	require.ErrorContains(t, err, "The last good version is kept as ")
 	_, at, _ := strings.Cut(err.Error(), "kept as ")
-	at, _, _ = strings.Cut(at, ":")
+	at, _, _ = strings.Cut(at, ": ")
 	kept, err := os.ReadFile(at)
 	require.NoError(t, err)
 	assert.Equal(t, string(good), string(kept))

@@ -17,6 +17,7 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/core/title"
 	"polytome/internal/testkit/coretest"
+	"polytome/internal/testkit/judge"
 )
 
 // ruled is a rule as the other interpreter gets it.
@@ -138,6 +139,7 @@ func TestAnotherInterpreterComesToTheSamePaths(t *testing.T) {
 		}
 	}
 	require.Greater(t, taken, cases/2)
+	judge.NotWindows(t, "the other interpreter runs under Linux")
 	cmd := exec.Command("/usr/bin/python3", "testdata/interpreter.py")
 	cmd.Stdin = &in
 	out, err := cmd.CombinedOutput()

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/core/loader"
+	"polytome/internal/testkit/judge"
 )
 
 func TestWrongValuesInPlatformsAreReported(t *testing.T) {
@@ -63,6 +64,7 @@ func TestWrongValuesInPlatformsAreReported(t *testing.T) {
 }
 
 func TestOwnFilesOfAllSorts(t *testing.T) {
+	judge.NotWindows(t, "a file where a folder should be is no folder there, and nothing else")
 	dir := t.TempDir()
 	set, err := loader.Known(dir)
 	require.NoError(t, err, "an empty folder is nothing")

@@ -3,6 +3,7 @@ package prepare_test
 import (
 	"context"
 	"os"
+	"path"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -243,7 +244,7 @@ func TestAGlance(t *testing.T) {
 	require.NoError(t, err)
 	for _, n := range []string{"FULL/VSP-20417 - Copper Tide.iso", "FULL/notes.txt", "LONG/VSP-20431/parts.toml",
 		"LONG/VSP-20431/001.rwn", "skua/SKU-0001/Deep Water.pkd"} {
-		require.NoError(t, v.MakeFolder(ctx, filepath.Dir(n)))
+		require.NoError(t, v.MakeFolder(ctx, path.Dir(n)))
 		require.NoError(t, volumetest.Put(v, n, []byte("x")))
 	}
 	require.NoError(t, v.Close())

@@ -178,16 +178,14 @@ func TestNonsenseInThePipe(t *testing.T) {
 		go func() { ended <- Help(ctx, drives.Here, address, image(t, 1<<20).Path) }()
 		conn, err := l.Accept()
 		require.NoError(t, err)
-		go func() { _, _ = conn.Write([]byte(line)) }()
+		_, _ = conn.Write([]byte(line)) // the helper may hang up before the end of a long one
 		if line == "{\"do\":\"format\"}\n" {
 			var a answer
 			require.NoError(t, receive(conn, &a))
 			assert.ErrorContains(t, a.err(), "does not know format")
 		}
 		_ = l.Close()
-		if !strings.HasSuffix(line, "\n") && len(line) < 9 {
-			_ = conn.Close()
-		}
+		_ = conn.Close()
 		require.NoError(t, <-ended, line)
 		tidy()
 	}

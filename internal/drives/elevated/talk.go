@@ -63,7 +63,7 @@ func (a *answer) err() error {
 }
 
 // mostLine is how long a line may be, in bytes.
-const mostLine = 1 << 20
+const mostLine = 128 << 10
 
 // send writes a value as a line.
 func send(conn net.Conn, v any) error {

@@ -58,12 +58,18 @@ func AsRoot(t *testing.T) bool {
 	return false
 }
 
+// NotWindows ends a test that cannot run as a Windows program, and says why.
+func NotWindows(t testing.TB, why string) {
+	t.Helper()
+	if runtime.GOOS == "windows" {
+		t.Skip(why)
+	}
+}
+
 // Try is [Run] for a program whose failure is an answer too.
 func Try(t testing.TB, program string, args ...string) (string, error) {
 	t.Helper()
-	if runtime.GOOS == "windows" {
-		t.Skipf("%s judges this where the tests run under Linux", program)
-	}
+	NotWindows(t, program+" judges this where the tests run under Linux")
 	if _, err := exec.LookPath(program); err != nil {
 		t.Fatalf("this test needs %s, which is not installed; scripts/test installs it", program)
 	}

@@ -1,0 +1,25 @@
+package medium
+
+import (
+	"errors"
+	"os"
+
+	"polytome/internal/sparse"
+)
+
+// zero has the system make zeros of bytes of an image, and a hole where it may have some.
+func zero(f *os.File, device bool, off, n int64) error {
+	if device || sparse.Zero(f, off, n) != nil {
+		return errors.ErrUnsupported
+	}
+	return nil
+}
+
+func send(*os.File, int64) {}
+
+// drop brings everything to the medium; that it is then read from memory cannot be helped here.
+func drop(f *os.File, _, _ int64) error { return f.Sync() }
+
+func ahead(*os.File, int64, int64) {}
+
+func forget(*os.File) {}

@@ -1,6 +1,0 @@
-//go:build freebsd
-
-package sparse
-
-// From unistd.h.
-const seekToData, seekToHole = 3, 4
