@@ -1,15 +1,12 @@
-// Package trash moves files to the user's trash, as the Desktop Trash Can specification 1.0 of freedesktop.org has it.
+// Package trash moves files to the user's trash: under Linux as the Desktop Trash Can specification 1.0 of
+// freedesktop.org has it, under Windows to the Recycle Bin, and under macOS to the Finder's trash.
 package trash
 
 import (
 	"errors"
 	"fmt"
-	"net/url"
 	"os"
 	"path/filepath"
-	"strconv"
-	"strings"
-	"time"
 )
 
 // ErrNoTrash reports that a file's disk has no trash.
@@ -21,71 +18,11 @@ func Move(name string) error {
 	if err != nil {
 		return err
 	}
-	dirs, err := candidates(name)
-	if err != nil {
+	if _, err := os.Lstat(name); err != nil {
 		return err
 	}
-	for _, t := range dirs {
-		err = move(name, t)
-		if err == nil {
-			return nil
-		}
+	if err := throw(name); err != nil {
+		return fmt.Errorf("moving %s to the trash: %w", name, err)
 	}
-	return fmt.Errorf("moving %s to the trash: %w", name, errors.Join(ErrNoTrash, err))
-}
-
-// can is a trash: its folder, and the one that paths in it are relative to; "" for absolute ones.
-type can struct{ dir, top string }
-
-// move moves a file into a trash. The note about where it came from is written first, under a name that nothing else
-// has.
-func move(name string, t can) error {
-	for _, d := range []string{"files", "info"} {
-		if err := os.MkdirAll(filepath.Join(t.dir, d), 0o700); err != nil {
-			return err
-		}
-	}
-	from := name
-	if t.top != "" {
-		rel, err := filepath.Rel(t.top, name)
-		if err != nil {
-			return err
-		}
-		from = rel
-	}
-	parts := strings.Split(filepath.ToSlash(from), "/")
-	for i := range parts {
-		parts[i] = url.PathEscape(parts[i])
-	}
-	text := fmt.Sprintf("[Trash Info]\nPath=%s\nDeletionDate=%s\n", strings.Join(parts, "/"), time.Now().
-		Format("2006-01-02T15:04:05"))
-	base := filepath.Base(name)
-	for n := 1; n < 10_000; n++ {
-		as := base
-		if n > 1 {
-			as = strings.TrimSuffix(base, filepath.Ext(base)) + "." + strconv.Itoa(n) + filepath.Ext(base)
-		}
-		info := filepath.Join(t.dir, "info", as+".trashinfo")
-		f, err := os.OpenFile(info, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-		if errors.Is(err, os.ErrExist) {
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		_, err = f.WriteString(text)
-		if err = errors.Join(err, f.Close()); err == nil {
-			to := filepath.Join(t.dir, "files", as)
-			if _, there := os.Lstat(to); there == nil { // without a note: someone else's
-				_ = os.Remove(info)
-				continue
-			}
-			err = os.Rename(name, to)
-		}
-		if err != nil {
-			_ = os.Remove(info)
-		}
-		return err
-	}
-	return errors.New("it has too many files with that name")
+	return nil
 }
