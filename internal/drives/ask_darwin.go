@@ -26,3 +26,8 @@ func known() string {
 	}
 	return strings.Join(disks, "\n")
 }
+
+// VolumeOf is what the system says of the volume on a device, such as /dev/disk2s1.
+func VolumeOf(ctx context.Context, device string) (Volume, error) {
+	return diskutil{run: run}.volume(ctx, macDisk{ID: filepath.Base(device)}, 0)
+}

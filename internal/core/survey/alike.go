@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -114,6 +115,19 @@ func StickAt(ctx context.Context, at string) (string, error) {
 		)
 	}
 	return f.Volume, nil
+}
+
+// StickOfLetter is what the volume is known by that has a drive letter of Windows, "" for any other address. A target
+// there is found at whatever letter it has the next time, and no other stick is taken for it.
+func StickOfLetter(at string) string {
+	if filepath.VolumeName(at) == "" {
+		return ""
+	}
+	stick, err := StickAt(context.Background(), at)
+	if err != nil {
+		return ""
+	}
+	return stick
 }
 
 // stickOf is which stick a target is, as the ledger knows it, or else the one that is plugged in there; "" for none.

@@ -61,6 +61,7 @@ func NewTarget(at string, p *loader.Profile) bench.Target {
 	t := bench.Target{Name: nameOf(at), At: at, Loader: p.Name, Everything: true}
 	if _, ok := drive.ParseAddress(at); !ok { // of a drive, what is on it says how it is read
 		t.Via = survey.WayTo(at, p, "")
+		t.Stick = survey.StickOfLetter(at)
 	}
 	if served.Is(at) { // it shows what is selected, and nothing is lost
 		t.DeleteOthers = true
