@@ -13,6 +13,7 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/drives"
 	"polytome/internal/size"
+	"polytome/internal/ui/state"
 )
 
 func drivesCommand() *cobra.Command {
@@ -140,6 +141,9 @@ func (s *shownDrive) print(out io.Writer) {
 		for _, p := range d.Table.Problems {
 			fmt.Fprintf(out, "  %s\n", p)
 		}
+	}
+	if d.Denied() {
+		fmt.Fprintf(out, "  %s\n", state.Sentence(drives.AskedLater))
 	}
 	switch {
 	case !s.May:

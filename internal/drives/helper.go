@@ -20,11 +20,14 @@ type Helper interface {
 	LetGo(ctx context.Context, d *Drive, off bool, emit func(string)) (*Release, error)
 }
 
+// AskedLater is said of a drive that only an administrator may read.
+const AskedLater = "only an administrator may read it: you are asked for that when it is used"
+
 // look fills in what stands on a drive, as far as this process may read it.
 func (s System) look(ctx context.Context, d *Drive) {
 	d.look(ctx)
 	if d.denied = d.denied && s.Elevate != nil; d.denied {
-		d.Trouble = "only an administrator may read it: you are asked when it is used"
+		d.Trouble = AskedLater
 	}
 }
 

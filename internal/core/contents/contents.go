@@ -212,6 +212,9 @@ func volume(ctx context.Context, sys drives.System, d *drives.Drive, v *drives.V
 	}) {
 		return &Contents{Left: "what this computer runs from"}, nil
 	}
+	if d.Denied() && len(v.MountedAt) == 0 { // nobody is asked for the rights for a glance
+		return &Contents{Left: "what only an administrator may read"}, nil
+	}
 	p, err := Open(ctx, sys, d, v)
 	if err != nil {
 		return nil, err

@@ -291,6 +291,10 @@ func (m *Model) emitting(t *style.Theme, w, h int) []string {
 		row("target", m.d.Bench.Targets[n].Name)
 	}
 	out = append(out, "")
+	if f.Denied() {
+		add(t.Dim, false, "%s", state.Sentence(drives.AskedLater))
+		out = append(out, "")
+	}
 	if len(f.Volumes) == 0 && f.Trouble == "" {
 		add(t.Dim, false, "There is no readable volume on it.")
 	}
