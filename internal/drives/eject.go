@@ -99,7 +99,7 @@ func (s System) Unmount(ctx context.Context, d *Drive, emit func(string)) (*Rele
 	return s.letGo(ctx, d, false, emit)
 }
 
-// letGoElevated has a helper let go of a drive that this process may not unmount.
+// letGoElevated has a helper release a drive that this process may not unmount.
 func (s System) letGoElevated(ctx context.Context, d *Drive, off bool, emit func(string)) (*Release, error) {
 	h, err := s.Elevate(ctx, d)
 	if err != nil {

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"os"
 
+	"polytome/internal/rawdisk"
 	"polytome/internal/sparse"
 )
 
@@ -17,8 +18,14 @@ func zero(f *os.File, device bool, off, n int64) error {
 
 func send(*os.File, int64) {}
 
-// drop brings everything to the medium; that it is then read from memory cannot be helped here.
-func drop(f *os.File, _, _ int64) error { return f.Sync() }
+// drop brings everything to the medium, and has the system forget it.
+func drop(f *os.File, _, _ int64) error {
+	if err := f.Sync(); err != nil {
+		return err
+	}
+	rawdisk.Forget(f.Name())
+	return nil
+}
 
 func ahead(*os.File, int64, int64) {}
 

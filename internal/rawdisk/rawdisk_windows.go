@@ -81,6 +81,20 @@ func Flush(path string) error {
 	return nil
 }
 
+// Forget has what the system holds in memory of a file be written to the medium and forgotten, as far as nobody else uses
+// it: that comes with opening it past that memory.
+func Forget(file string) {
+	name, err := windows.UTF16PtrFromString(file)
+	if err != nil {
+		return
+	}
+	h, err := windows.CreateFile(name, windows.GENERIC_READ, windows.FILE_SHARE_READ|windows.FILE_SHARE_WRITE|
+		windows.FILE_SHARE_DELETE, nil, windows.OPEN_EXISTING, windows.FILE_FLAG_NO_BUFFERING, 0)
+	if err == nil {
+		_ = windows.CloseHandle(h)
+	}
+}
+
 // Do sends a control to the volume.
 func (v *Volume) Do(code uint32, in []byte) error { return control(v.h, code, in, nil) }
 

@@ -111,7 +111,7 @@ func (h *help) serve(ctx context.Context, m *medium.File, readOnly bool, err err
 		_ = send(h.conn, failed(err))
 		return
 	}
-	defer m.Close() // the other side has flushed what matters to it, and was told of errors then
+	defer m.Close() // the other side has flushed what matters to it, and knows of errors since
 	if send(h.conn, answer{}) != nil {
 		return
 	}

@@ -6,6 +6,8 @@ import (
 	"unsafe"
 
 	"golang.org/x/sys/windows"
+
+	"polytome/internal/rawdisk"
 )
 
 // filesLeft is not reported on this system.
@@ -25,19 +27,8 @@ func allocate(f *os.File, size int64) error {
 	return nil
 }
 
-// dropCache has the next read come from the medium: a file that is opened past the memory of the system is written to
-// the medium and forgotten first.
-func dropCache(f *os.File) {
-	name, err := windows.UTF16PtrFromString(f.Name())
-	if err != nil {
-		return
-	}
-	h, err := windows.CreateFile(name, windows.GENERIC_READ, windows.FILE_SHARE_READ|windows.FILE_SHARE_WRITE|
-		windows.FILE_SHARE_DELETE, nil, windows.OPEN_EXISTING, windows.FILE_FLAG_NO_BUFFERING, 0)
-	if err == nil {
-		_ = windows.CloseHandle(h)
-	}
-}
+// dropCache has the next read come from the medium.
+func dropCache(f *os.File) { rawdisk.Forget(f.Name()) }
 
 // reserved is not known here.
 func reserved(os.FileInfo, int64) int64 { return 0 }
