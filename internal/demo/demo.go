@@ -205,7 +205,7 @@ func Open(dir string, seed uint64) (World, error) {
 		}
 		err := writeAll(file, string(g.data))
 		if err == nil && g.size > 0 {
-			err = errors.Join(os.Truncate(file, g.size), os.Chtimes(file, Season, Season))
+			err = errors.Join(extend(file, g.size), os.Chtimes(file, Season, Season))
 		}
 		if err != nil {
 			return w, err
@@ -266,12 +266,21 @@ const (
 	reelSize = 3988 * mib
 )
 
+// extend gives a file a length, without taking up the space for it.
+func extend(file string, n int64) error {
+	f, err := os.OpenFile(file, os.O_RDWR, 0)
+	if err != nil {
+		return err
+	}
+	return errors.Join(sparse.Extend(f, n), f.Close())
+}
+
 func makeReel(file string) error {
 	f, err := os.Create(file)
 	if err != nil {
 		return err
 	}
-	if err := errors.Join(sparse.Allow(f), f.Truncate(reelSize), f.Close()); err != nil {
+	if err := errors.Join(sparse.Extend(f, reelSize), f.Close()); err != nil {
 		return err
 	}
 	return os.Chtimes(file, Season, Season)
@@ -333,10 +342,8 @@ func (v vesper) write(file string, seed uint64) error {
 	if err != nil {
 		return err
 	}
-	err = sparse.Allow(f)
-	if err == nil {
-		err = im.WriteSparse(f)
-	}
+	_ = sparse.Allow(f) // a filesystem without holes is none to wait for
+	err = im.WriteSparse(f)
 	end := v.size // what is over the last sector is padding
 	if v.mistake == truncated {
 		end = v.size * 5 / 8

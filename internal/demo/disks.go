@@ -60,7 +60,7 @@ func (d slabImage) make(w World) (err error) {
 	if err != nil {
 		return err
 	}
-	if err := errors.Join(sparse.Allow(f), f.Truncate(d.slabs*slab.Slab)); err != nil {
+	if err := sparse.Extend(f, d.slabs*slab.Slab); err != nil {
 		return errors.Join(err, f.Close())
 	}
 	m, err := medium.Of(f)

@@ -15,6 +15,7 @@ import (
 	"polytome/internal/format/volume"
 	"polytome/internal/medium"
 	"polytome/internal/size"
+	"polytome/internal/sparse"
 )
 
 // driveFile is a file on one of the demo's drives, most of it a hole.
@@ -86,7 +87,7 @@ func (d driveImage) make(name string) (err error) {
 		return err
 	}
 	defer func() { err = errors.Join(err, f.Close(), os.Chtimes(name, Season, Season)) }()
-	if err := f.Truncate(d.size); err != nil || d.scheme == "" {
+	if err := sparse.Extend(f, d.size); err != nil || d.scheme == "" {
 		return err
 	}
 	m, err := medium.Of(f)

@@ -49,7 +49,7 @@ func (w World) makeSaves() error {
 			return err
 		}
 		at := Season.Add(-time.Duration(r.days) * 24 * time.Hour)
-		if err := errors.Join(os.Truncate(file, max(r.size, int64(len(text)))), os.Chtimes(file, at, at)); err != nil {
+		if err := errors.Join(extend(file, max(r.size, int64(len(text)))), os.Chtimes(file, at, at)); err != nil {
 			return fmt.Errorf("making the demo's saves: %w", err)
 		}
 	}

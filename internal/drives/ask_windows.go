@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 
@@ -165,6 +166,10 @@ func askVolume(v volumeAnswer) volumeAnswer {
 		if windows.GetDiskFreeSpaceEx(root, &mine, &all, &free) == nil {
 			v.Free, v.Size = int64(mine), int64(all)
 		}
+	}
+	for _, at := range v.At {
+		_, err := os.Lstat(at + "pagefile.sys")
+		v.Paging = v.Paging || err == nil
 	}
 	if h, err := openAsked(strings.TrimSuffix(v.Name, `\`)); err == nil {
 		v.extents(control(h, ioctlVolumeDiskExtents, nil))

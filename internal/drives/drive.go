@@ -551,8 +551,7 @@ func (s System) Export(ctx context.Context, address string) (*Drive, error) {
 func MakeImage(name string, n int64) error {
 	f, err := os.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o644)
 	if err == nil {
-		_ = sparse.Allow(f) // else it takes up all of its size
-		err = errors.Join(f.Truncate(n), f.Close())
+		err = errors.Join(sparse.Extend(f, n), f.Close())
 	}
 	if err != nil {
 		return fmt.Errorf("making the image: %w", err)

@@ -58,6 +58,8 @@ type volumeAnswer struct {
 	Extents    []extentAnswer `json:"extents,omitempty"`
 	// Raw is for one on which Windows finds no filesystem, and which is not mounted therefore, though it has a letter.
 	Raw bool `json:"raw,omitempty"`
+	// Paging is for one that has a file into which Windows puts memory.
+	Paging bool `json:"paging,omitempty"`
 }
 
 // An extentAnswer is a run of bytes of a drive that a volume has.
@@ -170,6 +172,9 @@ func (v *volumeAnswer) volume(as Volume) Volume {
 func (a *answers) use(d *Drive, v *volumeAnswer) {
 	if v.Raw {
 		return
+	}
+	if v.Paging {
+		d.used(Swap, "", "%s has a paging file of Windows", v.called())
 	}
 	for _, at := range v.At {
 		if slices.ContainsFunc(a.Runs, func(r string) bool { return strings.EqualFold(r, at) }) {

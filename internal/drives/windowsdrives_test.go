@@ -84,6 +84,11 @@ var layouts = map[string]struct {
 		[]string{`0 FAR ntfs [K:\]`},
 		`it is mounted at K:\`,
 	},
+	"a second disk that Windows pages to": {answers{Disks: []diskAnswer{{Number: 1, Product: "Old disk", Bus: 11,
+		Size: 4 * gib, Partitions: []partitionAnswer{{1, 1 << 20, 3 * gib, "07"}}}},
+		Volumes: []volumeAnswer{{At: []string{`D:\`}, Filesystem: "NTFS", Paging: true,
+			Extents: []extentAnswer{{1, 1 << 20, 3 * gib}}}}}, []string{"Old disk  sata"}, []string{`1  ntfs [D:\]`},
+		`D:\ has a paging file of Windows`},
 	"an empty disk": {answers{Disks: []diskAnswer{{Number: 1, Product: "New", Bus: 7, Size: 16 * gib}}},
 		[]string{"New  usb"}, nil, ""},
 }

@@ -18,6 +18,12 @@ func Data(f *os.File, off, size int64) (start, end int64) {
 	return min(start, size), min(end, size)
 }
 
+// Extend gives a file a length. What is new of it is a hole where the filesystem has holes, and else takes up space.
+func Extend(f *os.File, size int64) error {
+	_ = Allow(f) // a filesystem without holes is none to wait for
+	return f.Truncate(size)
+}
+
 // A File is an opened file that knows its holes.
 type File struct {
 	*os.File

@@ -97,7 +97,7 @@ func fetch(ctx context.Context, p target.Target, name string, packed []string, a
 		return false, err
 	}
 	defer func() { err = errors.Join(err, f.Close()) }()
-	if err := errors.Join(sparse.Allow(f), f.Truncate(from.Size())); err != nil {
+	if err := sparse.Extend(f, from.Size()); err != nil {
 		return false, err
 	}
 	n := from.Size()
