@@ -47,9 +47,20 @@ func TestADriveThatOnlyAnAdministratorMayOpen(t *testing.T) {
 	}
 	// as runs the program as nobody. allow is whether the user gives the rights.
 	as := func(allow bool, args ...string) (out string, err error) {
-		cmd := exec.Command("setpriv", append([]string{"--reuid=65534", "--regid=65534", "--clear-groups", exe}, args...)...)
-		cmd.Env = append(os.Environ(), "DISPLAY=:1", "PATH="+filepath.Join(dir, "bin")+":"+os.Getenv("PATH"), "HOME="+home,
-			"TMPDIR="+home, "XDG_CACHE_HOME="+home, "XDG_DATA_HOME="+home, "XDG_STATE_HOME="+home, "XDG_CONFIG_HOME="+home)
+		cmd := exec.Command(
+			"setpriv",
+			append([]string{"--reuid=65534", "--regid=65534", "--clear-groups", exe}, args...)...)
+		cmd.Env = append(
+			os.Environ(),
+			"DISPLAY=:1",
+			"PATH="+filepath.Join(dir, "bin")+":"+os.Getenv("PATH"),
+			"HOME="+home,
+			"TMPDIR="+home,
+			"XDG_CACHE_HOME="+home,
+			"XDG_DATA_HOME="+home,
+			"XDG_STATE_HOME="+home,
+			"XDG_CONFIG_HOME="+home,
+		)
 		cmd.Dir = dir
 		go func() { // the system
 			words, err := os.ReadFile(asked)
@@ -57,7 +68,8 @@ func TestADriveThatOnlyAnAdministratorMayOpen(t *testing.T) {
 				return
 			}
 			status := "127"
-			if fields := strings.Fields(string(words)); allow && assert.Equal(t, "--disable-internal-agent", fields[0]) {
+			if fields := strings.Fields(string(words)); allow &&
+				assert.Equal(t, "--disable-internal-agent", fields[0]) {
 				status = "0"
 				helper := exec.Command(fields[1], fields[2:]...)
 				helper.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + dir}
@@ -78,7 +90,11 @@ func TestADriveThatOnlyAnAdministratorMayOpen(t *testing.T) {
 	out, err := as(false, "drives", "prepare", dev, "--loader", "rowan", "--erase", name)
 	require.Error(t, err, out)
 	assert.Contains(t, out, "Polytome asks for the rights of an administrator, to open "+name)
-	assert.Contains(t, out, "only an administrator may open it, and that was not given; Polytome with sudo may open it, too")
+	assert.Contains(
+		t,
+		out,
+		"only an administrator may open it, and that was not given; Polytome with sudo may open it, too",
+	)
 
 	out, err = as(true, "drives", "prepare", dev, "--loader", "rowan", "--erase", "another")
 	require.Error(t, err, out)

@@ -31,7 +31,15 @@ func TestTheGuardIsTheSameWhereDrivesAreDescribed(t *testing.T) {
 	dir := t.TempDir()
 	path := filepath.Join(dir, "disk2")
 	const length = 4 << 20
-	is := Drive{Path: path, Model: "Gullwing Stick", Serial: "0042", Bus: "usb", Size: length, Sector: 512, Removable: true}
+	is := Drive{
+		Path:      path,
+		Model:     "Gullwing Stick",
+		Serial:    "0042",
+		Bus:       "usb",
+		Size:      length,
+		Sector:    512,
+		Removable: true,
+	}
 	s := System{Dev: dir, calls: says{func() []*Drive { d := is; return []*Drive{&d} }}}
 	fresh := func() *Drive {
 		require.NoError(t, os.WriteFile(path, make([]byte, length), 0o600))

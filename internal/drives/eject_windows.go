@@ -2,6 +2,7 @@ package drives
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"strings"
 
@@ -82,6 +83,12 @@ func (s System) unmount(_ *Drive, at string, stay bool) error {
 		}
 		return err
 	})
+}
+
+// physicalNumber is the number in the path of a drive.
+func physicalNumber(path string) (n int, ok bool) {
+	_, err := fmt.Sscanf(path, `\\.\PhysicalDrive%d`, &n)
+	return n, err == nil
 }
 
 // off has Windows stop a drive that can be taken away, and where it does not, eject its medium.

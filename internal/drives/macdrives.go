@@ -116,7 +116,9 @@ func (m diskutil) one(ctx context.Context, x *macDisk, all []macDisk, serials ma
 		return nil, nil
 	}
 	d := &Drive{Path: "/dev/" + x.ID, Model: strings.TrimSpace(cmp.Or(info.Name, info.Registry)), Serial: serials[x.ID],
-		Bus: macBus(info.Protocol), Size: x.Size, Sector: cmp.Or(info.Block, 512), Removable: info.Removable || !info.Internal,
+		Bus: macBus(
+			info.Protocol,
+		), Size: x.Size, Sector: cmp.Or(info.Block, 512), Removable: info.Removable || !info.Internal,
 		ReadOnly: info.Writable != nil && !*info.Writable, kernel: x.ID, parts: map[int]kernelDev{}}
 	parts := x.Partitions
 	switch x.Content {
@@ -160,9 +162,18 @@ func (m diskutil) volume(ctx context.Context, p macDisk, number int) (Volume, er
 	if err := m.ask(ctx, &info, "diskutil", "info", "-plist", p.ID); err != nil {
 		return Volume{}, err
 	}
-	v := Volume{Number: number, Start: info.Start, Size: p.Size, Type: strings.ReplaceAll(p.Content, "_", " "), Free: -1,
-		Filesystem: macFilesystem(info.Filesystem, info.FATName), Label: cmp.Or(info.Label, p.Name),
-		Serial: strings.ToLower(info.UUID), Cluster: info.Cluster, MountedAt: under(p.MountPoint)}
+	v := Volume{
+		Number:     number,
+		Start:      info.Start,
+		Size:       p.Size,
+		Type:       strings.ReplaceAll(p.Content, "_", " "),
+		Free:       -1,
+		Filesystem: macFilesystem(info.Filesystem, info.FATName),
+		Label:      cmp.Or(info.Label, p.Name),
+		Serial:     strings.ToLower(info.UUID),
+		Cluster:    info.Cluster,
+		MountedAt:  under(p.MountPoint),
+	}
 	if info.Free != nil && p.MountPoint != "" {
 		v.Free = *info.Free
 	}

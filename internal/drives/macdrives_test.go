@@ -39,7 +39,12 @@ func macAnswers() map[string]any {
 		return d
 	}
 	volume := func(kind, name, label string, start int64, more dict) dict {
-		d := dict{"FilesystemType": kind, "FilesystemName": name, "VolumeName": label, "PartitionMapPartitionOffset": start}
+		d := dict{
+			"FilesystemType":              kind,
+			"FilesystemName":              name,
+			"VolumeName":                  label,
+			"PartitionMapPartitionOffset": start,
+		}
 		for k, v := range more {
 			d[k] = v
 		}
@@ -72,10 +77,15 @@ func macAnswers() map[string]any {
 		"diskutil info -plist disk2s1": volume("msdos", "MS-DOS FAT32", "NORTH", 1<<20, dict{"FreeSpace": 7 * gib,
 			"VolumeUUID": "0AB1-X", "VolumeAllocationBlockSize": 32 << 10}),
 		"diskutil info -plist disk2s2": volume("exfat", "ExFAT", "SOUTH", 31*gib, nil),
-		"diskutil info -plist disk3":   info("Old stick", "USB", gib, dict{"FilesystemType": "msdos", "FilesystemName": "MS-DOS FAT16", "VolumeName": "HOLIDAY"}),
-		"diskutil info -plist disk4":   info("Card", "Secure Digital", 8*gib, dict{"WritableMedia": false}),
-		"diskutil info -plist disk5":   info("An image", "Disk Image", gib, dict{"VirtualOrPhysical": "Virtual"}),
-		"diskutil info -plist disk6":   info("Empty slot", "USB", 0, nil),
+		"diskutil info -plist disk3": info(
+			"Old stick",
+			"USB",
+			gib,
+			dict{"FilesystemType": "msdos", "FilesystemName": "MS-DOS FAT16", "VolumeName": "HOLIDAY"},
+		),
+		"diskutil info -plist disk4": info("Card", "Secure Digital", 8*gib, dict{"WritableMedia": false}),
+		"diskutil info -plist disk5": info("An image", "Disk Image", gib, dict{"VirtualOrPhysical": "Virtual"}),
+		"diskutil info -plist disk6": info("Empty slot", "USB", 0, nil),
 		"ioreg -a -r -l -c IOUSBHostDevice": []dict{{"USB Serial Number": "0042", "IORegistryEntryChildren": []dict{{
 			"IORegistryEntryChildren": []dict{{"BSD Name": "disk2", "Whole": true, "IORegistryEntryChildren": []dict{
 				{"BSD Name": "disk2s1", "Whole": false}}}}}}}},
@@ -99,7 +109,10 @@ func TestDrivesAreKnownFromWhatMacOSSays(t *testing.T) {
 		}
 		got = append(got, fmt.Sprintf("%s, %s %s %s %v: %s", d.Path, d.Name(), d.Serial, d.Bus, d.Fixed(), refusal))
 		for _, v := range d.Volumes {
-			got = append(got, fmt.Sprintf("  %d %s %s at %d %v", v.Number, v.Label, v.Filesystem, v.Start>>20, v.MountedAt))
+			got = append(
+				got,
+				fmt.Sprintf("  %d %s %s at %d %v", v.Number, v.Label, v.Filesystem, v.Start>>20, v.MountedAt),
+			)
 		}
 	}
 	assert.Equal(t, []string{

@@ -119,12 +119,6 @@ var busWords = map[int]string{7: "usb", 11: "sata", 3: "sata", 17: "nvme", 12: "
 // physical is the path of a drive.
 func physical(number int) string { return fmt.Sprintf(`\\.\PhysicalDrive%d`, number) }
 
-// physicalNumber is the number in the path of a drive.
-func physicalNumber(path string) (n int, ok bool) {
-	_, err := fmt.Sscanf(path, `\\.\PhysicalDrive%d`, &n)
-	return n, err == nil
-}
-
 // drives are the drives that the answers are of, in the order of their numbers, and then the volumes with a letter of
 // which it is not known on which drive they lie: they are filled as folders. A reader without a card is none.
 func (a *answers) drives() (out []*Drive) {
@@ -141,8 +135,15 @@ func (a *answers) drives() (out []*Drive) {
 			return slices.ContainsFunc(v.At, func(at string) bool { return slices.Contains(d.MountPoints(), at) })
 		})
 		if len(v.At) > 0 && !known {
-			d := &Drive{Path: v.At[0], Model: cmp.Or(v.Label, v.At[0]), Bus: "other", Size: v.Size, Sector: 512, folder: true,
-				Volumes: []Volume{v.volume(Volume{Size: v.Size})}}
+			d := &Drive{
+				Path:    v.At[0],
+				Model:   cmp.Or(v.Label, v.At[0]),
+				Bus:     "other",
+				Size:    v.Size,
+				Sector:  512,
+				folder:  true,
+				Volumes: []Volume{v.volume(Volume{Size: v.Size})},
+			}
 			a.use(d, v)
 			out = append(out, d)
 		}
@@ -238,7 +239,8 @@ func (a *answers) partOf(letter string) (disk string, part int, ok bool) {
 	for _, d := range a.Disks {
 		for i := range d.Partitions {
 			v := a.volumeOn(d.Number, &d.Partitions[i])
-			if v != nil && slices.ContainsFunc(v.At, func(at string) bool { return strings.EqualFold(at, letter+`\`) }) {
+			if v != nil &&
+				slices.ContainsFunc(v.At, func(at string) bool { return strings.EqualFold(at, letter+`\`) }) {
 				return physical(d.Number), d.Partitions[i].Number, true
 			}
 		}

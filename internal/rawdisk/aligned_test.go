@@ -25,7 +25,8 @@ type sectors struct {
 var errUnaligned = errors.New("that does not lie on sectors")
 
 func (s *sectors) check(b []byte, off int64) error {
-	if off%s.sector != 0 || int64(len(b))%s.sector != 0 || uintptr(unsafe.Pointer(unsafe.SliceData(b)))%uintptr(s.sector) != 0 {
+	if off%s.sector != 0 || int64(len(b))%s.sector != 0 ||
+		uintptr(unsafe.Pointer(unsafe.SliceData(b)))%uintptr(s.sector) != 0 {
 		return errUnaligned
 	}
 	return s.fails

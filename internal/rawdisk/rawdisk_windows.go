@@ -81,8 +81,8 @@ func Flush(path string) error {
 	return nil
 }
 
-// Forget has what the system holds in memory of a file be written to the medium and forgotten, as far as nobody else uses
-// it: that comes with opening it past that memory.
+// Forget has what the system holds in memory of a file be written to the medium and forgotten, as far as nobody else
+// uses it: that comes with opening it past that memory.
 func Forget(file string) {
 	name, err := windows.UTF16PtrFromString(file)
 	if err != nil {

@@ -131,7 +131,14 @@ func TestEditsAreKeptBesideTheBench(t *testing.T) {
 	b, far := bench.New(file), filepath.Join(t.TempDir(), "list.csv")
 	b.Sources, b.Lists, b.Passwords = []bench.Source{{Path: "games"}}, []string{"list.csv", far},
 		[]string{"ferry line"}
-	inside, outside := filepath.Join(dir, "games", "a.zip")+title.EntryMark+"in/x.w8", filepath.Join(t.TempDir(), "b.iso")
+	inside, outside := filepath.Join(
+		dir,
+		"games",
+		"a.zip",
+	)+title.EntryMark+"in/x.w8", filepath.Join(
+		t.TempDir(),
+		"b.iso",
+	)
 	before := b.Choices()
 	b.Edit(inside, "s1", func(e *title.Edit) { e.Name = "One" })
 	b.Edit(outside, "", func(e *title.Edit) { e.Drop = true })

@@ -88,8 +88,8 @@ func TestAVolumeThatCannotBeLookedInto(t *testing.T) {
 	assert.Contains(t, c.Words(), "gone")
 }
 
-// TestADiskOfThisComputersIsNotReadFromEndToEnd: what the computer runs from is left alone, and of a disk with very many
-// files only that is said.
+// TestADiskOfThisComputersIsNotReadFromEndToEnd: what the computer runs from is left alone, and of a disk with very
+// many files only that is said.
 func TestADiskOfThisComputersIsNotReadFromEndToEnd(t *testing.T) {
 	dir := t.TempDir()
 	for i := range 30 {

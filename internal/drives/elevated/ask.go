@@ -199,7 +199,12 @@ func (is *helper) Read(ctx context.Context, d *drives.Drive) (*medium.File, erro
 }
 
 // Open opens the drive for writing, through the guard of the helper.
-func (is *helper) Open(ctx context.Context, shown *drives.Drive, purpose drives.Purpose, c drives.Consent) (*medium.File,
+func (is *helper) Open(
+	ctx context.Context,
+	shown *drives.Drive,
+	purpose drives.Purpose,
+	c drives.Consent,
+) (*medium.File,
 	error) {
 	m, err := is.open(ctx, shown, request{Do: "open", Shown: shown.Identity(), Name: shown.Name(), Purpose: purpose,
 		Consent: c})

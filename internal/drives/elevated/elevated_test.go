@@ -218,8 +218,15 @@ func TestWhoMayNotOpenADrivePreparesItThroughTheHelper(t *testing.T) {
 	program, err := os.ReadFile(os.Args[0])
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(exe, program, 0o755))
-	other := exec.Command("setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", exe, "-test.run=^"+t.Name()+"$",
-		"-test.v")
+	other := exec.Command(
+		"setpriv",
+		"--reuid=65534",
+		"--regid=65534",
+		"--clear-groups",
+		exe,
+		"-test.run=^"+t.Name()+"$",
+		"-test.v",
+	)
 	other.Dir = dir
 	other.Env = append(os.Environ(), "POLYTOME_TEST_DENIED="+dev, "TMPDIR="+dir)
 	var out, errs bytes.Buffer

@@ -56,7 +56,7 @@ func System() Starter {
 			if errors.Is(err, windows.ERROR_CANCELLED) {
 				return nil, errors.New("that was not given")
 			}
-			return nil, fmt.Errorf("Windows did not start it: %w", err)
+			return nil, fmt.Errorf("it could not be started: %w", err)
 		}
 		return func() error {
 			defer func() { _ = windows.CloseHandle(x.process) }()

@@ -62,8 +62,8 @@ func mountOf(dir string) (mount, error) {
 // volumes is the folder in which macOS mounts what is plugged in.
 const volumes = "/Volumes"
 
-// volumeOf is what the volume under a folder is known by; see [target.Facts]. The system tells a UUID of its own making,
-// which is another one than the number that other systems know the volume by.
+// volumeOf is what the volume under a folder is known by; see [target.Facts]. The system tells a UUID of its own
+// making, which is another one than the number that other systems know the volume by.
 func volumeOf(dir string) string {
 	full, err := filepath.EvalSymlinks(dir)
 	if err != nil {

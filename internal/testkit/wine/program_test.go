@@ -88,7 +88,8 @@ func tree(t testing.TB, dir string) map[string]string {
 func as(t testing.TB, from string) map[string]string {
 	to := t.TempDir()
 	out, err := exec.Command(os.Getenv("POLYTOME_HERE"), "fill", "--from", from, "--loader", "rowan", "--to", to, "--as",
-		"fat32", "--capacity", "2GiB").CombinedOutput()
+		"fat32", "--capacity", "2GiB").
+		CombinedOutput()
 	require.ErrorContains(t, err, "exit status 3", "%s", out)
 	return tree(t, to)
 }
@@ -108,7 +109,12 @@ func same(t testing.TB, want, got map[string]string) {
 func TestAScanIsTheSame(t *testing.T) {
 	from := games(t, 0)
 	deep := strings.Repeat("a folder with a name that is rather long/", 8)
-	coretest.Write(t, from, deep+"Deep Water.iso", coretest.Image(t, coretest.Inf("VSP-20509", "Deep Water", "1/1", "full")))
+	coretest.Write(
+		t,
+		from,
+		deep+"Deep Water.iso",
+		coretest.Image(t, coretest.Inf("VSP-20509", "Deep Water", "1/1", "full")),
+	)
 	status, out := program(t, "/", "scan", windows(from), "--json")
 	require.Equal(t, done, status)
 	here, err := exec.Command(os.Getenv("POLYTOME_HERE"), "scan", from, "--json").Output()
@@ -231,7 +237,9 @@ func TestAKilledFillIsResumed(t *testing.T) {
 				status, _ := program(t, "/", "drives", "prepare", `\\.\X:`, "--loader", "rowan", "--erase", "X:")
 				require.Equal(t, done, status)
 			}
-			cmd := exec.Command("wine", append(append([]string{os.Getenv("POLYTOME_EXE")}, fill...), "--limit", "10MB")...)
+			cmd := exec.Command(
+				"wine",
+				append(append([]string{os.Getenv("POLYTOME_EXE")}, fill...), "--limit", "10MB")...)
 			var said bytes.Buffer
 			cmd.Stdout, cmd.Stderr = &said, &said
 			cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
