@@ -56,8 +56,14 @@ func (s System) lookInto(ctx context.Context, d *Drive) {
 	}
 	for i := range d.Volumes {
 		k := slices.IndexFunc(asked.Volumes, func(v Volume) bool { return v.Start == d.Volumes[i].Start })
-		if k >= 0 {
-			d.Volumes[i].MountedAt = asked.Volumes[k].MountedAt
+		if k < 0 {
+			continue
 		}
+		v, said := &d.Volumes[i], asked.Volumes[k]
+		if !v.Ours() && said.Filesystem != "" { // the system knows more of it
+			said.Number = v.Number
+			*v = said
+		}
+		v.MountedAt = said.MountedAt
 	}
 }

@@ -8,6 +8,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"polytome/internal/format/partition"
 )
 
 // says is a system that describes the drives that it is given.
@@ -91,4 +93,41 @@ func TestTheGuardIsTheSameWhereDrivesAreDescribed(t *testing.T) {
 	is.Trouble, is.Path = "", filepath.Join(dir, "disk3")
 	_, err = s.Open(ctx, shown, Erasing, agreed)
 	assert.Error(t, err, "it is gone")
+}
+
+// TestWhatTheSystemSaysAndWhatIsReadAreOne: of volumes that are not read here, the system knows more; of the others,
+// where they are mounted.
+func TestWhatTheSystemSaysAndWhatIsReadAreOne(t *testing.T) {
+	ctx := context.Background()
+	dir := t.TempDir()
+	path := filepath.Join(dir, "disk2")
+	const length = 64 << 20
+	f, err := os.Create(path)
+	require.NoError(t, err)
+	require.NoError(t, f.Truncate(length))
+	table, err := partition.New(partition.MBR, length, 512, partition.Wanted{Type: partition.FAT32})
+	require.NoError(t, err)
+	require.NoError(t, table.Write(f))
+	start := table.Parts[0].Start
+	_, err = f.WriteAt([]byte("xxxNTFS    "), start)
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+
+	said := []Volume{{Number: 7, Start: start, Size: 9, Filesystem: "ntfs", Label: "SOUTH", Free: 5, MountedAt: []string{`E:\`}}}
+	s := System{Dev: dir, calls: says{func() []*Drive {
+		return []*Drive{{Path: path, Size: length, Sector: 512, Table: &partition.Table{}, Volumes: said}}
+	}}}
+	d, err := s.Look(ctx, path)
+	require.NoError(t, err)
+	assert.Equal(t, partition.MBR, d.Table.Scheme)
+	require.Len(t, d.Volumes, 1)
+	v := d.Volumes[0]
+	assert.Equal(t, []any{1, "SOUTH", "ntfs", int64(5), []string{`E:\`}},
+		[]any{v.Number, v.Label, v.Filesystem, v.Free, v.MountedAt})
+
+	require.NoError(t, os.WriteFile(path, make([]byte, length), 0o600))
+	d, err = s.Look(ctx, path)
+	require.NoError(t, err)
+	assert.Nil(t, d.Table, "what is read counts")
+	assert.Empty(t, d.Volumes)
 }

@@ -326,7 +326,7 @@ func reason(err error) string {
 }
 
 func (d *Drive) inspect(ctx context.Context, m *medium.File) {
-	d.Volumes = []Volume{}
+	d.Volumes, d.Table = []Volume{}, nil
 	sector := d.Sector
 	if d.Image || d.Network {
 		sector = 0

@@ -9,6 +9,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
+// staysUnmounted reports whether what was unmounted stays so until somebody mounts it.
+const staysUnmounted = true
+
 // SyncAt writes what is pending, also of other volumes: the system has nothing for one alone.
 func SyncAt(string) error {
 	return unix.Sync()

@@ -10,6 +10,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
+// staysUnmounted reports whether what was unmounted stays so until somebody mounts it.
+const staysUnmounted = true
+
 // SyncAt brings to the medium what waits for the filesystem at a folder.
 func SyncAt(at string) error {
 	f, err := os.Open(at)

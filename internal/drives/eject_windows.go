@@ -18,6 +18,9 @@ const (
 	ioctlStorageEjectMedia  = 0x2D4808
 )
 
+// staysUnmounted reports whether what was unmounted stays so until somebody mounts it: here, looking at it is enough.
+const staysUnmounted = false
+
 // device is the path of a volume as a device: \\.\E: of E:\, and \\?\Volume{…} of a folder in which one is mounted.
 func device(at string) (string, error) {
 	if len(at) == 3 && at[1] == ':' {

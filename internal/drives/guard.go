@@ -114,9 +114,11 @@ func (s System) Open(ctx context.Context, shown *Drive, purpose Purpose, c Conse
 		}
 	}
 	if now.denied && s.Elevate != nil {
-		seen, err := s.Readable(ctx, shown)
-		if err != nil {
-			return nil, err
+		seen := shown
+		if seen.helper == nil {
+			if seen, err = s.Readable(ctx, now); err != nil {
+				return nil, err
+			}
 		}
 		return seen.helper.Open(ctx, seen, purpose, c)
 	}
