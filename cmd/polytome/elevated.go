@@ -21,7 +21,7 @@ func elevating() (end func()) {
 			fmt.Fprintln(stderr(), text)
 		}
 	}, "drives", "open-as-administrator")
-	drives.Here.Elevate = helpers.Start
+	drives.Here.Elevate = helpers
 	return helpers.Close
 }
 

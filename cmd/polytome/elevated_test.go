@@ -45,31 +45,21 @@ func TestADriveThatOnlyAnAdministratorMayOpen(t *testing.T) {
 	for _, fifo := range []string{asked, ended} {
 		judge.Run(t, "mkfifo", "-m", "666", fifo)
 	}
-	// as runs the program as nobody. allow is whether the user gives the rights.
-	as := func(allow bool, args ...string) (out string, err error) {
-		cmd := exec.Command(
-			"setpriv",
-			append([]string{"--reuid=65534", "--regid=65534", "--clear-groups", exe}, args...)...)
-		cmd.Env = append(
-			os.Environ(),
-			"DISPLAY=:1",
-			"PATH="+filepath.Join(dir, "bin")+":"+os.Getenv("PATH"),
-			"HOME="+home,
-			"TMPDIR="+home,
-			"XDG_CACHE_HOME="+home,
-			"XDG_DATA_HOME="+home,
-			"XDG_STATE_HOME="+home,
-			"XDG_CONFIG_HOME="+home,
-		)
-		cmd.Dir = dir
-		go func() { // the system
+	env := []string{"DISPLAY=:1", "PATH=" + filepath.Join(dir, "bin") + ":" + os.Getenv("PATH"), "HOME=" + home,
+		"TMPDIR=" + home, "XDG_CACHE_HOME=" + home, "XDG_DATA_HOME=" + home, "XDG_STATE_HOME=" + home,
+		"XDG_CONFIG_HOME=" + home}
+	nobody := []string{"--reuid=65534", "--regid=65534", "--clear-groups", exe}
+	// system stands for the system until nobody is asked any longer. allow is whether the user gives the rights.
+	system := func(allow bool) (end func()) {
+		over := make(chan struct{})
+		go func() {
+			defer close(over)
 			words, err := os.ReadFile(asked)
 			if err != nil || len(words) == 0 {
 				return
 			}
 			status := "127"
-			if fields := strings.Fields(string(words)); allow &&
-				assert.Equal(t, "--disable-internal-agent", fields[0]) {
+			if fields := strings.Fields(string(words)); allow && assert.Equal(t, "--disable-internal-agent", fields[0]) {
 				status = "0"
 				helper := exec.Command(fields[1], fields[2:]...)
 				helper.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + dir}
@@ -79,11 +69,20 @@ func TestADriveThatOnlyAnAdministratorMayOpen(t *testing.T) {
 			}
 			_ = os.WriteFile(ended, []byte(status+"\n"), 0)
 		}()
-		b, err := cmd.CombinedOutput()
-		free, openErr := os.OpenFile(asked, os.O_WRONLY|syscall.O_NONBLOCK, 0) // whoever waits still waits no longer
-		if openErr == nil {
-			_ = free.Close()
+		return func() {
+			if f, err := os.OpenFile(asked, os.O_WRONLY|syscall.O_NONBLOCK, 0); err == nil { // it waits still
+				_ = f.Close()
+			}
+			<-over
 		}
+	}
+	// as runs the program as nobody.
+	as := func(allow bool, args ...string) (out string, err error) {
+		cmd := exec.Command("setpriv", append(nobody[:len(nobody):len(nobody)], args...)...)
+		cmd.Env, cmd.Dir = append(os.Environ(), env...), dir
+		end := system(allow)
+		b, err := cmd.CombinedOutput()
+		end()
 		return string(b), err
 	}
 	name := filepath.Base(img)
@@ -115,4 +114,29 @@ func TestADriveThatOnlyAnAdministratorMayOpen(t *testing.T) {
 	judge.Root(t, "dd", "if="+img, "of="+part, "bs=4M", "skip=1", "status=none")
 	judge.Run(t, "fsck.fat", "-n", part)
 	assert.Contains(t, judge.Run(t, "mdir", "-/", "-b", "-i", part, "::/"), "VSP-21002")
+
+	bench := filepath.Join(home, "b.toml")
+	require.NoError(t, os.Mkdir(filepath.Join(home, "stick"), 0o777))
+	require.NoError(t, os.WriteFile(bench, []byte("format = 1\nname = 'b'\n\n[[source]]\npath = '"+games+
+		"'\n\n[[target]]\nname = 'north'\nat = 'stick'\nloader = 'rowan'\nas = 'fat32'\n"), 0o666))
+	require.NoError(t, os.Chmod(bench, 0o666))
+	end := system(true)
+	term := open(t, 120, 36, "cd "+home+" && env "+strings.Join(env, " ")+" setpriv "+strings.Join(nobody, " ")+
+		" --bench b.toml")
+	term.wait("Games 1")
+	term.keys("D")
+	for range 20 { // other tests have drives, too
+		if s := term.wait("path  "); strings.Contains(s, dev) {
+			break
+		}
+		term.keys("Right")
+	}
+	term.wait(dev, "asks first", "Only an administrator may read it")
+	term.keys("c")
+	term.wait("can be read now", "1 title for Rowan")
+	term.keys("c")
+	term.wait("The volume is OK")
+	term.keys("Escape", "q")
+	term.wait("ready>")
+	end()
 }

@@ -35,10 +35,9 @@ import (
 // A System is where the running system tells about its devices. Tests make their own.
 type System struct {
 	Sys, Proc, Dev string
-	Udev           string // udev's database
-	// Elevate starts a helper for a drive that this process may not open; nil where there is none. The user is asked.
-	Elevate func(ctx context.Context, d *Drive) (Helper, error)
-	calls   describer // of a system that has no such folders; else nil
+	Udev           string    // udev's database
+	Elevate        Elevator  // for drives that this process may not open; nil where there is none
+	calls          describer // of a system that has no such folders; else nil
 }
 
 // Here is the running system. Where it has no such folders, its own calls are asked.

@@ -101,7 +101,7 @@ func (s System) Unmount(ctx context.Context, d *Drive, emit func(string)) (*Rele
 
 // letGoElevated has a helper release a drive that this process may not unmount.
 func (s System) letGoElevated(ctx context.Context, d *Drive, off bool, emit func(string)) (*Release, error) {
-	h, err := s.Elevate(ctx, d)
+	h, err := s.Elevate.Start(ctx, d)
 	if err != nil {
 		return nil, err
 	}

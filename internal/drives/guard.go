@@ -98,10 +98,11 @@ func (s System) Open(ctx context.Context, shown *Drive, purpose Purpose, c Conse
 	if err != nil {
 		return nil, fmt.Errorf("looking at %s again: %w", shown.Name(), err)
 	}
-	if now.denied && shown.helper != nil { // it saw what this process may not
-		now.print = shown.print
+	is, was := now.Identity(), shown.Identity()
+	if now.Denied() || shown.Denied() { // its table could not be read at one of the times: the helper compares it
+		is.Table = was.Table
 	}
-	if now.Identity() != shown.Identity() {
+	if is != was {
 		return nil, &RefusedError{shown.Name(), "it is not the drive that was shown: " + differs(shown, now),
 			"list the drives again"}
 	}

@@ -20,14 +20,28 @@ type Helper interface {
 	LetGo(ctx context.Context, d *Drive, off bool, emit func(string)) (*Release, error)
 }
 
+// An Elevator has helpers, one a drive.
+type Elevator interface {
+	// Start starts a helper, or returns the one that runs. Starting one asks the user.
+	Start(ctx context.Context, d *Drive) (Helper, error)
+	// Running is the helper of the drive at a path, if one runs.
+	Running(path string) (h Helper, ok bool)
+}
+
 // AskedLater is said of a drive that only an administrator may read.
 const AskedLater = "only an administrator may read it: you are asked for that when it is used"
 
-// look fills in what stands on a drive, as far as this process may read it.
+// look fills in what stands on a drive, as far as this process may read it, or a helper that runs.
 func (s System) look(ctx context.Context, d *Drive) {
 	d.look(ctx)
-	if d.denied = d.denied && s.Elevate != nil; d.denied {
-		d.Trouble = AskedLater
+	if d.denied = d.denied && s.Elevate != nil; !d.denied {
+		return
+	}
+	d.Trouble = AskedLater
+	if h, ok := s.Elevate.Running(d.Path); ok {
+		if seen, err := d.seenBy(ctx, h); err == nil {
+			*d = *seen
+		}
 	}
 }
 
@@ -43,10 +57,15 @@ func (s System) Readable(ctx context.Context, d *Drive) (*Drive, error) {
 		}
 		return d, nil
 	}
-	h, err := s.Elevate(ctx, d)
+	h, err := s.Elevate.Start(ctx, d)
 	if err != nil {
 		return nil, err
 	}
+	return d.seenBy(ctx, h)
+}
+
+// seenBy is a drive as a helper sees it.
+func (d *Drive) seenBy(ctx context.Context, h Helper) (*Drive, error) {
 	seen, err := h.Look(ctx)
 	if err != nil {
 		return nil, err

@@ -32,6 +32,12 @@ func (h *sees) LetGo(_ context.Context, _ *Drive, off bool, _ func(string)) (*Re
 	return &Release{Safe: true}, nil
 }
 
+// starts is an elevator that starts a helper each time.
+type starts func() (Helper, error)
+
+func (s starts) Start(context.Context, *Drive) (Helper, error) { return s() }
+func (s starts) Running(string) (Helper, bool)                 { return nil, false }
+
 // TestADriveThatIsDeniedIsSeenByAHelper, once it is used; another drive in its place is none.
 func TestADriveThatIsDeniedIsSeenByAHelper(t *testing.T) {
 	ctx := context.Background()
@@ -41,7 +47,7 @@ func TestADriveThatIsDeniedIsSeenByAHelper(t *testing.T) {
 		Volumes: []Volume{{Label: "NORTH"}}}}
 	asked := 0
 	s := System{calls: says{func() []*Drive { c := *d; return []*Drive{&c} }},
-		Elevate: func(context.Context, *Drive) (Helper, error) { asked++; return h, nil }}
+		Elevate: starts(func() (Helper, error) { asked++; return h, nil })}
 
 	readable := &Drive{Path: "/dev/sdy"}
 	same, err := s.Readable(ctx, readable)
@@ -67,12 +73,12 @@ func TestADriveThatIsDeniedIsSeenByAHelper(t *testing.T) {
 		"size": func(d *Drive) { d.Size++ }, "path": func(d *Drive) { d.Path = "/dev/sdz" }} {
 		other := *h.d
 		change(&other)
-		_, err := System{Elevate: func(context.Context, *Drive) (Helper, error) { return &sees{d: &other}, nil }}.
+		_, err := System{Elevate: starts(func() (Helper, error) { return &sees{d: &other}, nil })}.
 			Readable(ctx, d)
 		assert.True(t, IsRefused(err), name)
 	}
 	no := errors.New("that was not given")
-	_, err = System{Elevate: func(context.Context, *Drive) (Helper, error) { return nil, no }}.Readable(ctx, d)
+	_, err = System{Elevate: starts(func() (Helper, error) { return nil, no })}.Readable(ctx, d)
 	assert.ErrorIs(t, err, no)
 
 	r, err := s.letGoElevated(ctx, d, true, nil)

@@ -34,6 +34,19 @@ func New(start Starter, say func(text string), args ...string) *Helpers {
 	return &Helpers{start: start, args: args, say: say, all: map[string]*helper{}}
 }
 
+// Running is the helper of the drive at a path, if one runs.
+func (h *Helpers) Running(path string) (drives.Helper, bool) {
+	if !h.mu.TryLock() { // the user is asked just now
+		return nil, false
+	}
+	defer h.mu.Unlock()
+	is := h.all[path]
+	if is == nil || is.ended() {
+		return nil, false
+	}
+	return is, true
+}
+
 // Start is for [drives.System.Elevate]. A drive has one helper as long as the program runs.
 func (h *Helpers) Start(ctx context.Context, d *drives.Drive) (drives.Helper, error) {
 	h.mu.Lock()

@@ -272,7 +272,7 @@ func denied(t *testing.T, dev string) {
 		fmt.Println("ASKS " + args[0])
 		return func() error { <-over; return nil }, nil
 	}, func(string) {})
-	sys.Elevate = h.Start
+	sys.Elevate = h
 	d, err = sys.Look(ctx, dev)
 	require.NoError(t, err)
 	assert.True(t, d.Denied())
@@ -290,4 +290,8 @@ func denied(t *testing.T, dev string) {
 	r, err := p.Do(ctx, sys, drives.Consent{Typed: d.Name()}, nil)
 	require.NoError(t, err)
 	assert.True(t, r.Good(), "%v", r.Wrong)
+	d, err = sys.Look(ctx, dev)
+	require.NoError(t, err)
+	assert.False(t, d.Denied(), "who has the rights now is not asked again for a glance")
+	assert.Equal(t, "fat32", d.Volumes[0].Filesystem)
 }

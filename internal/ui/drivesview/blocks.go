@@ -18,8 +18,11 @@ import (
 
 // openMap reads what is where on the volume.
 func (m *Model) openMap() tea.Cmd {
-	if !m.idle() || !m.fit() {
+	if !m.idle() {
 		return nil
+	}
+	if ask, ok := m.fit(); !ok {
+		return ask
 	}
 	if m.volume().Filesystem == drives.Slab {
 		return m.openDisk()

@@ -401,10 +401,13 @@ func (m *Model) Stays() string {
 	return ""
 }
 
-// fit reports, and says, whether the volume that is shown is one that is read here.
-func (m *Model) fit() bool {
+// fit reports, and says, whether the volume that is shown is one that is read here. Where that takes the rights of an
+// administrator, ask asks for them.
+func (m *Model) fit() (ask tea.Cmd, ok bool) {
 	v := m.volume()
 	switch {
+	case m.current() != nil && m.current().Denied():
+		return m.elevate(), false
 	case v == nil && m.current() != nil && m.current().Refusal() != nil:
 		m.d.Notice = "There is no volume on it that can be read here."
 	case v == nil:
@@ -414,9 +417,24 @@ func (m *Model) fit() bool {
 	case !v.Ours():
 		m.d.Notice = fmt.Sprintf("It is %s. Only FAT16, FAT32, exFAT and slab disks can be examined here.", v.Shown())
 	default:
-		return true
+		return nil, true
 	}
-	return false
+	return nil, false
+}
+
+// elevate asks for the rights to read a drive that only an administrator may read; then it is shown like any other.
+func (m *Model) elevate() tea.Cmd {
+	if !m.idle() {
+		return nil
+	}
+	sys, d := m.d.System, m.current().Drive
+	m.d.Notice = "Your system asks you for the rights of an administrator, to open " + d.Name() + "."
+	return m.do("waiting for your answer", func(ctx context.Context) doneMsg {
+		if _, err := sys.Readable(ctx, d); err != nil {
+			return doneMsg{err: err}
+		}
+		return doneMsg{say: d.Name() + " can be read now: choose again what to do.", change: true}
+	})
 }
 
 func (m *Model) check() tea.Cmd {
@@ -424,8 +442,11 @@ func (m *Model) check() tea.Cmd {
 		m.subject = m.current().Drive
 		return m.checkDisk(false)
 	}
-	if !m.idle() || !m.fit() {
+	if !m.idle() {
 		return nil
+	}
+	if ask, ok := m.fit(); !ok {
+		return ask
 	}
 	m.takeUp()
 	m.show, m.health, m.left = checking, nil, nil
@@ -501,8 +522,11 @@ func (m *Model) letGo(off bool) tea.Cmd {
 // use makes the drive a target of the bench.
 func (m *Model) use() tea.Cmd {
 	f := m.current()
-	if f == nil || !m.fit() {
+	if f == nil {
 		return nil
+	}
+	if ask, ok := m.fit(); !ok {
+		return ask
 	}
 	if n := m.d.TargetOn(f.Drive); n >= 0 {
 		m.d.Target = n
@@ -536,8 +560,11 @@ func (m *Model) use() tea.Cmd {
 // teach has an unknown console be learnt from what is on the volume.
 func (m *Model) teach() tea.Cmd {
 	f := m.current()
-	if f == nil || !m.fit() {
+	if f == nil {
 		return nil
+	}
+	if ask, ok := m.fit(); !ok {
+		return ask
 	}
 	a := m.d.AddressOf(f.Drive, m.volume())
 	return m.d.Teach(state.Teaching{At: m.d.Bench.Resolve(a), Name: f.Drive.Name(),

@@ -73,6 +73,8 @@ func standing(f *state.Found) string {
 		}
 	}
 	switch {
+	case f.Denied():
+		return "asks first"
 	case f.Trouble != "":
 		return "closed"
 	case f.ReadOnly:
