@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"sync"
 	"testing"
+	"time"
 	"unsafe"
 
 	"github.com/stretchr/testify/assert"
@@ -20,6 +21,7 @@ type sectors struct {
 	mu     sync.Mutex
 	bytes  []byte
 	fails  error
+	pause  time.Duration // after a read
 }
 
 var errUnaligned = errors.New("that does not lie on sectors")
@@ -33,6 +35,7 @@ func (s *sectors) check(b []byte, off int64) error {
 }
 
 func (s *sectors) ReadAt(b []byte, off int64) (int, error) {
+	defer time.Sleep(s.pause)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if err := s.check(b, off); err != nil {
@@ -92,7 +95,7 @@ func TestAnyBytesOfADeviceOfSectors(t *testing.T) {
 
 // TestTwoWritesIntoOneSector: neither of them loses the other.
 func TestTwoWritesIntoOneSector(t *testing.T) {
-	dev := &sectors{sector: 512, bytes: make([]byte, 4096)}
+	dev := &sectors{sector: 512, bytes: make([]byte, 4096), pause: time.Millisecond}
 	a := &aligned{dev: dev, sector: 512, size: 4096}
 	want := make([]byte, 4096)
 	var all sync.WaitGroup

@@ -277,6 +277,7 @@ func denied(t *testing.T, dev string) {
 	require.NoError(t, err)
 	assert.True(t, d.Denied())
 	assert.Nil(t, d.Refusal())
+	before := d
 	set, err := loader.Shipped()
 	require.NoError(t, err)
 	profile, err := set.Profile("rowan")
@@ -294,4 +295,8 @@ func denied(t *testing.T, dev string) {
 	require.NoError(t, err)
 	assert.False(t, d.Denied(), "who has the rights now is not asked again for a glance")
 	assert.Equal(t, "fat32", d.Volumes[0].Filesystem)
+
+	m, err := sys.Open(ctx, before, drives.Erasing, drives.Consent{Typed: before.Name()})
+	require.NoError(t, err, "what was listed before is that drive still")
+	require.NoError(t, m.Close())
 }
