@@ -87,6 +87,7 @@ func macAnswers() map[string]any {
 		"diskutil info -plist disk5": info("An image", "Disk Image", gib, dict{"VirtualOrPhysical": "Virtual"}),
 		"diskutil info -plist disk6": info("Empty slot", "USB", 0, nil),
 		"ioreg -a -r -l -c IOUSBHostDevice": []dict{{"USB Serial Number": "0042", "IORegistryEntryChildren": []dict{{
+			"Device Characteristics": dict{"Serial Number": "of the bridge"},
 			"IORegistryEntryChildren": []dict{{"BSD Name": "disk2", "Whole": true, "IORegistryEntryChildren": []dict{
 				{"BSD Name": "disk2s1", "Whole": false}}}}}}}},
 		"ioreg -a -r -l -c IOBlockStorageDevice": []dict{
