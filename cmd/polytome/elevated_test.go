@@ -131,7 +131,7 @@ func TestADriveThatOnlyAnAdministratorMayOpen(t *testing.T) {
 		}
 		term.keys("Right")
 	}
-	term.wait(dev, "asks first", "Only an administrator may read it")
+	term.wait(dev, "asks first", "not read yet", "c asks for that now", "c check")
 	term.keys("c")
 	term.wait("can be read now", "1 title for Rowan")
 	term.keys("c")

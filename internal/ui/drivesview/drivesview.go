@@ -301,7 +301,7 @@ func (m *Model) Actions() []state.Action {
 		state.Do("enter", "what is on it", m.openMap).Saying("the block map, or the titles of a console's own disk").
 			When(laid),
 		state.Do("W", "prepare", m.askLoader).Saying("it for a loader").Writing().When(some),
-		state.Do("c", "check", m.check).When(laid),
+		state.Do("c", "check", m.check).When(laid || some && f.Denied()),
 		state.Do("e", "eject", m.eject).Saying("write pending data, unmount and power off; then it is safe to unplug").
 			When(some),
 		state.Do("m", "unmount only", m.unmount).When(mounted),
@@ -662,6 +662,8 @@ func (m *Model) Why() state.Why {
 	}
 	v := m.volume()
 	switch {
+	case f.Denied():
+		w.Say, w.Ways = "Only an administrator may read it.", []string{"c asks for that now; then it is shown like any other"}
 	case v == nil:
 		w.Say, w.Ways = "It is blank: there is no readable volume on it.", []string{"W prepares it for a loader"}
 	case v.Dirty:

@@ -284,9 +284,12 @@ func (m *Model) emitting(t *style.Theme, w, h int) []string {
 		row("serial", f.Serial)
 	}
 	row("bus", busWords(f.Drive))
-	if f.Table != nil {
+	switch {
+	case f.Table != nil:
 		row("table", f.Table.Scheme.Shown())
-	} else {
+	case f.Denied():
+		row("table", "not read yet")
+	default:
 		row("table", "none")
 	}
 	if n := m.d.TargetOn(f.Drive); n >= 0 {
@@ -295,7 +298,6 @@ func (m *Model) emitting(t *style.Theme, w, h int) []string {
 	out = append(out, "")
 	if f.Denied() {
 		add(t.Dim, false, "%s", state.Sentence(drives.AskedLater))
-		out = append(out, "")
 	}
 	if len(f.Volumes) == 0 && f.Trouble == "" {
 		add(t.Dim, false, "There is no readable volume on it.")
