@@ -59,7 +59,8 @@ func TestADriveThatOnlyAnAdministratorMayOpen(t *testing.T) {
 				return
 			}
 			status := "127"
-			if fields := strings.Fields(string(words)); allow && assert.Equal(t, "--disable-internal-agent", fields[0]) {
+			if fields := strings.Fields(string(words)); allow &&
+				assert.Equal(t, "--disable-internal-agent", fields[0]) {
 				status = "0"
 				helper := exec.Command(fields[1], fields[2:]...)
 				helper.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + dir}

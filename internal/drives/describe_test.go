@@ -113,7 +113,9 @@ func TestWhatTheSystemSaysAndWhatIsReadAreOne(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, f.Close())
 
-	said := []Volume{{Number: 7, Start: start, Size: 9, Filesystem: "ntfs", Label: "SOUTH", Free: 5, MountedAt: []string{`E:\`}}}
+	said := []Volume{
+		{Number: 7, Start: start, Size: 9, Filesystem: "ntfs", Label: "SOUTH", Free: 5, MountedAt: []string{`E:\`}},
+	}
 	s := System{Dev: dir, calls: says{func() []*Drive {
 		return []*Drive{{Path: path, Size: length, Sector: 512, Table: &partition.Table{}, Volumes: said}}
 	}}}

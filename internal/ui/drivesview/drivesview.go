@@ -663,7 +663,9 @@ func (m *Model) Why() state.Why {
 	v := m.volume()
 	switch {
 	case f.Denied():
-		w.Say, w.Ways = "Only an administrator may read it.", []string{"c asks for that now; then it is shown like any other"}
+		w.Say, w.Ways = "Only an administrator may read it.", []string{
+			"c asks for that now; then it is shown like any other",
+		}
 	case v == nil:
 		w.Say, w.Ways = "It is blank: there is no readable volume on it.", []string{"W prepares it for a loader"}
 	case v.Dirty:
