@@ -3,7 +3,6 @@ package folder
 import (
 	"errors"
 	"os"
-	"syscall"
 
 	"golang.org/x/sys/unix"
 )
@@ -27,29 +26,3 @@ func allocate(f *os.File, size int64) error {
 
 // dropCache has what is read next not be kept in memory; what is there already may be served from it.
 func dropCache(f *os.File) { _, _ = unix.FcntlInt(f.Fd(), unix.F_NOCACHE, 1) }
-
-// reserved is how many bytes behind a byte of a file have space already.
-func reserved(info os.FileInfo, at int64) int64 {
-	st, ok := info.Sys().(*syscall.Stat_t)
-	if !ok {
-		return 0
-	}
-	return max(0, st.Blocks*512-at)
-}
-
-// Device names the filesystem that a file of this computer is on.
-func Device(name string) (id uint64, ok bool) {
-	var st unix.Stat_t
-	if unix.Stat(name, &st) != nil {
-		return 0, false
-	}
-	return uint64(st.Dev), true
-}
-
-func deviceOf(f *os.File) (id uint64, ok bool) {
-	var st unix.Stat_t
-	if unix.Fstat(int(f.Fd()), &st) != nil {
-		return 0, false
-	}
-	return uint64(st.Dev), true
-}
