@@ -55,12 +55,15 @@ func (term *terminal) screen() string {
 	return judge.Run(term.t, "tmux", "-S", term.socket, "capture-pane", "-p")
 }
 
-// wait waits until the screen shows all of the texts, and returns it.
+// wait waits until the screen shows all of the texts, and returns it. It gives up when nothing on the screen has changed
+// for a minute: a run that goes on is waited for, however busy the machine is.
 func (term *terminal) wait(texts ...string) string {
 	term.t.Helper()
-	var s string
-	for end := time.Now().Add(60 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
-		s = term.screen()
+	var s, before string
+	for end := time.Now().Add(time.Minute); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+		if s = term.screen(); s != before {
+			before, end = s, time.Now().Add(time.Minute)
+		}
 		missing := false
 		for _, text := range texts {
 			missing = missing || !strings.Contains(s, text)
