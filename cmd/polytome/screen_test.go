@@ -55,8 +55,8 @@ func (term *terminal) screen() string {
 	return judge.Run(term.t, "tmux", "-S", term.socket, "capture-pane", "-p")
 }
 
-// wait waits until the screen shows all of the texts, and returns it. It gives up when nothing on the screen has changed
-// for a minute: a run that goes on is waited for, however busy the machine is.
+// wait waits until the screen shows all of the texts, and returns it. It gives up when nothing on the screen has
+// changed for a minute: a run that goes on is waited for, however busy the machine is.
 func (term *terminal) wait(texts ...string) string {
 	term.t.Helper()
 	var s, before string

@@ -179,8 +179,8 @@ func (s System) letGo(ctx context.Context, shown *Drive, off bool, emit func(str
 	}
 	emit("powering off " + d.Name())
 	if r.Off = s.off(d); !r.Off && !staysUnmounted {
-		return nil, fmt.Errorf("%s is not safe to unplug: everything is written, but the system did not stop it; close "+
-			"the windows that show it, and try again", d.Name())
+		return nil, fmt.Errorf("%s is not safe to unplug: everything is written, but the system did not stop it; "+
+			"close the windows that show it, and try again", d.Name())
 	}
 	r.Safe, r.Say = true, d.Name()+" is safe to unplug."
 	return r, nil

@@ -111,7 +111,8 @@ func (a *aligned) around(buf, b []byte, off int64) (int, error) {
 		defer a.edges.Unlock()
 		last := int64(len(piece)) - a.sector
 		for _, at := range []int64{0, last} { // what is between is written over
-			if _, err := io.ReadFull(io.NewSectionReader(a.dev, off-skip+at, a.sector), piece[at:at+a.sector]); err != nil {
+			sector := io.NewSectionReader(a.dev, off-skip+at, a.sector)
+			if _, err := io.ReadFull(sector, piece[at:at+a.sector]); err != nil {
 				return 0, err
 			}
 			if last == 0 {

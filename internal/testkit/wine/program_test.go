@@ -87,8 +87,8 @@ func tree(t testing.TB, dir string) map[string]string {
 // as is what the Polytome of this system makes of the same games.
 func as(t testing.TB, from string) map[string]string {
 	to := t.TempDir()
-	out, err := exec.Command(os.Getenv("POLYTOME_HERE"), "fill", "--from", from, "--loader", "rowan", "--to", to, "--as",
-		"fat32", "--capacity", "2GiB").
+	out, err := exec.Command(os.Getenv("POLYTOME_HERE"), "fill", "--from", from, "--loader", "rowan", "--to", to,
+		"--as", "fat32", "--capacity", "2GiB").
 		CombinedOutput()
 	require.ErrorContains(t, err, "exit status 3", "%s", out)
 	return tree(t, to)
