@@ -2,6 +2,8 @@ package drives
 
 import (
 	"context"
+	"errors"
+	"os"
 	"slices"
 )
 
@@ -15,20 +17,16 @@ type describer interface {
 	known() string
 }
 
-// described are the drives as the system describes them, each with what stands on it, where that may be read: it takes
-// an administrator.
+// described are the drives as the system describes them. None of them is opened.
 func (s System) described(ctx context.Context) ([]*Drive, error) {
-	out, err := s.calls.drives(ctx)
-	if err != nil {
-		return nil, err
+	if s.calls != nil {
+		return s.calls.drives(ctx)
 	}
-	for _, d := range out {
-		if ctx.Err() != nil {
-			return nil, ctx.Err()
-		}
-		s.lookInto(ctx, d)
+	out, err := s.list()
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, errors.New("this system does not list its drives; image files work anyway")
 	}
-	return out, nil
+	return out, err
 }
 
 // now is a drive as the system describes it at this moment; nil where it is gone.
@@ -45,6 +43,11 @@ func (s System) now(ctx context.Context, d *Drive) *Drive {
 
 // lookInto reads what stands on a drive. Where that may not be read, it stays as the system described it.
 func (s System) lookInto(ctx context.Context, d *Drive) {
+	if s.calls == nil {
+		s.look(ctx, d)
+		s.uses(d)
+		return
+	}
 	if d.folder { // a volume of which the drive is not known
 		return
 	}

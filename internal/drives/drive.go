@@ -574,7 +574,7 @@ func (s System) Look(ctx context.Context, what string) (*Drive, error) {
 	if err == nil && info.IsDir() {
 		return nil, fmt.Errorf("%s is a folder, not an image or a drive", what)
 	}
-	all, err := s.List(ctx)
+	all, err := s.described(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -598,15 +598,15 @@ func (s System) Look(ctx context.Context, what string) (*Drive, error) {
 			return nil, err
 		}
 		if d != nil {
-			s.lookInto(ctx, d)
-			return d, nil
+			found = append(found, d)
 		}
 	}
 	switch len(found) {
 	case 0:
 		return nil, fmt.Errorf("no drive %s; list them with: polytome drives", what)
 	case 1:
-		return found[0], nil
+		s.lookInto(ctx, found[0]) // and into no other one
+		return found[0], ctx.Err()
 	}
 	return nil, fmt.Errorf("%d drives have the serial number %s; use the path of the one you mean", len(found), what)
 }

@@ -74,7 +74,10 @@ func (m diskutil) ask(ctx context.Context, into any, program string, args ...str
 
 func (m diskutil) known() string { return m.say() }
 
-func (m diskutil) drives(ctx context.Context) ([]*Drive, error) {
+func (m diskutil) drives(ctx context.Context) ([]*Drive, error) { return m.list(ctx, "") }
+
+// list is all drives, or the one with a path: each costs some runs of a program.
+func (m diskutil) list(ctx context.Context, path string) ([]*Drive, error) {
 	var all struct {
 		Disks []macDisk `plist:"AllDisksAndPartitions"`
 	}
@@ -84,6 +87,9 @@ func (m diskutil) drives(ctx context.Context) ([]*Drive, error) {
 	serials := m.serials(ctx)
 	var out []*Drive
 	for i := range all.Disks {
+		if path != "" && "/dev/"+all.Disks[i].ID != path {
+			continue
+		}
 		d, err := m.one(ctx, &all.Disks[i], all.Disks, serials)
 		if err != nil {
 			return nil, err
@@ -96,13 +102,11 @@ func (m diskutil) drives(ctx context.Context) ([]*Drive, error) {
 }
 
 func (m diskutil) drive(ctx context.Context, path string) (*Drive, error) {
-	all, err := m.drives(ctx)
-	for _, d := range all {
-		if d.Path == path {
-			return d, err
-		}
+	found, err := m.list(ctx, path)
+	if err != nil || len(found) == 0 {
+		return nil, err
 	}
-	return nil, err
+	return found[0], nil
 }
 
 // one is a disk as macOS describes it; nil for what is made of partitions of others, such as an APFS container.

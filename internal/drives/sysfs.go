@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"path"
@@ -19,13 +18,7 @@ var skipped = []string{"ram", "zram", "dm-", "md", "sr", "fd"}
 
 // List finds the drives, and looks into those that it may.
 func (s System) List(ctx context.Context) ([]*Drive, error) {
-	if s.calls != nil {
-		return s.described(ctx)
-	}
-	out, err := s.list()
-	if errors.Is(err, os.ErrNotExist) {
-		return nil, errors.New("this system does not list its drives; image files work anyway")
-	}
+	out, err := s.described(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -33,8 +26,7 @@ func (s System) List(ctx context.Context) ([]*Drive, error) {
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		s.look(ctx, d)
-		s.uses(d)
+		s.lookInto(ctx, d)
 	}
 	return out, nil
 }
