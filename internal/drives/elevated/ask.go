@@ -24,22 +24,25 @@ type Helpers struct {
 	args  []string // of the command that calls [Help], in front of an address and a path
 	say   func(text string)
 
-	mu  sync.Mutex // guards all
-	all map[string]*helper
+	turn chan struct{} // has room for the one who uses all: it may wait for the user, and others stop waiting for it
+	all  map[string]*helper
 }
 
 // New makes helpers that are started by a starter. say gets what the user is asked for, and why, before the system
 // asks.
 func New(start Starter, say func(text string), args ...string) *Helpers {
-	return &Helpers{start: start, args: args, say: say, all: map[string]*helper{}}
+	return &Helpers{start: start, args: args, say: say, turn: make(chan struct{}, 1),
+		all: map[string]*helper{}}
 }
 
 // Running is the helper of the drive at a path, if one runs.
 func (h *Helpers) Running(path string) (drives.Helper, bool) {
-	if !h.mu.TryLock() { // the user is asked just now
+	select {
+	case h.turn <- struct{}{}:
+		defer func() { <-h.turn }()
+	default: // the user is asked just now
 		return nil, false
 	}
-	defer h.mu.Unlock()
 	is := h.all[path]
 	if is == nil || is.ended() {
 		return nil, false
@@ -49,8 +52,12 @@ func (h *Helpers) Running(path string) (drives.Helper, bool) {
 
 // Start is for [drives.System.Elevate]. A drive has one helper as long as the program runs.
 func (h *Helpers) Start(ctx context.Context, d *drives.Drive) (drives.Helper, error) {
-	h.mu.Lock()
-	defer h.mu.Unlock()
+	select {
+	case h.turn <- struct{}{}:
+		defer func() { <-h.turn }()
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
 	if is := h.all[d.Path]; is != nil && !is.ended() {
 		return is, nil
 	}
@@ -65,10 +72,10 @@ func (h *Helpers) Start(ctx context.Context, d *drives.Drive) (drives.Helper, er
 
 // Close ends all helpers.
 func (h *Helpers) Close() {
-	h.mu.Lock()
-	defer h.mu.Unlock()
+	h.turn <- struct{}{}
+	defer func() { <-h.turn }()
 	for _, is := range h.all {
-		is.close()
+		is.end()
 	}
 }
 
@@ -76,8 +83,8 @@ func (h *Helpers) Close() {
 type helper struct {
 	listener net.Listener
 	conns    chan net.Conn
-	over     chan struct{} // closed when the helper has ended
-	tidy     func()
+	over     chan struct{} // closed when the helper has ended, or is to
+	end      func()        // has it end, when what it has open is closed
 }
 
 func (h *Helpers) begin(ctx context.Context, d *drives.Drive) (*helper, error) {
@@ -85,28 +92,26 @@ func (h *Helpers) begin(ctx context.Context, d *drives.Drive) (*helper, error) {
 	if err != nil {
 		return nil, fmt.Errorf("its pipe cannot be made: %w", err)
 	}
-	is := &helper{listener: l, conns: make(chan net.Conn), over: make(chan struct{}), tidy: tidy}
+	is := &helper{listener: l, conns: make(chan net.Conn), over: make(chan struct{})}
+	is.end = sync.OnceFunc(func() {
+		close(is.over)
+		_ = l.Close()
+		tidy()
+	})
 	wait, err := h.start(ctx, append(append([]string{}, h.args...), address, d.Path))
 	if err != nil {
-		is.close()
+		is.end()
 		return nil, err
 	}
 	go is.accept()
 	failed := make(chan error, 1)
 	go func() {
 		failed <- wait()
-		close(is.over)
-		is.close()
+		is.end()
 	}()
 	select { // its first connection tells that it runs
 	case conn := <-is.conns:
-		go func() {
-			select {
-			case is.conns <- conn:
-			case <-is.over:
-				_ = conn.Close()
-			}
-		}()
+		go is.offer(conn)
 		return is, nil
 	case err := <-failed:
 		if err == nil {
@@ -114,7 +119,7 @@ func (h *Helpers) begin(ctx context.Context, d *drives.Drive) (*helper, error) {
 		}
 		return nil, err
 	case <-ctx.Done():
-		is.close()
+		is.end()
 		return nil, ctx.Err()
 	}
 }
@@ -126,12 +131,16 @@ func (is *helper) accept() {
 		if err != nil {
 			return
 		}
-		select {
-		case is.conns <- conn:
-		case <-is.over:
-			_ = conn.Close()
-			return
-		}
+		is.offer(conn)
+	}
+}
+
+// offer has a connection be for whoever asks next.
+func (is *helper) offer(conn net.Conn) {
+	select {
+	case is.conns <- conn:
+	case <-is.over:
+		_ = conn.Close() // over which nothing went
 	}
 }
 
@@ -142,21 +151,6 @@ func (is *helper) ended() bool {
 	default:
 		return false
 	}
-}
-
-// close has the helper end, when what it has open is closed.
-func (is *helper) close() {
-	_ = is.listener.Close()
-	for {
-		select {
-		case conn := <-is.conns:
-			_ = conn.Close()
-			continue
-		default:
-		}
-		break
-	}
-	is.tidy()
 }
 
 // ask has the helper do something. The connection is the caller's where there is no error.
@@ -219,16 +213,14 @@ func (is *helper) Open(
 	c drives.Consent,
 ) (*medium.File,
 	error) {
-	m, err := is.open(ctx, shown, request{Do: "open", Shown: shown.Identity(), Name: shown.Name(), Purpose: purpose,
-		Consent: c})
-	return m, err
+	return is.open(ctx, shown, request{Do: "open", Shown: shown.Identity(), Purpose: purpose, Consent: c})
 }
 
 // patience is how long an answer of the drive may take: a stick that is full of data to write may need minutes.
 const patience = 10 * time.Minute
 
 func (is *helper) open(ctx context.Context, d *drives.Drive, r request) (*medium.File, error) {
-	conn, _, err := is.ask(ctx, r)
+	conn, a, err := is.ask(ctx, r)
 	if err != nil {
 		return nil, err
 	}
@@ -236,13 +228,27 @@ func (is *helper) open(ctx context.Context, d *drives.Drive, r request) (*medium
 	if err != nil {
 		return nil, fmt.Errorf("opening %s: %w: %w", d.Name(), errEnded, err)
 	}
-	return medium.On(device{c, d}, d.Path), nil
+	return medium.On(device{c, d, is, a.ID}, d.Path), nil
 }
 
 // device is a drive that a helper has opened.
 type device struct {
 	*nbd.Client
-	d *drives.Drive
+	d  *drives.Drive
+	is *helper
+	id int
+}
+
+// Close has the helper close the drive, and waits for that: then others may open it, and the system has looked at it.
+func (d device) Close() error {
+	ctx, cancel := context.WithTimeout(context.Background(), patience)
+	defer cancel()
+	err := d.Client.Close()
+	conn, _, closing := d.is.ask(ctx, request{Do: "closed", ID: d.id})
+	if closing != nil {
+		return errors.Join(err, closing)
+	}
+	return errors.Join(err, conn.Close())
 }
 
 // refused has the guard's verdict just before the first write be said as what it is.

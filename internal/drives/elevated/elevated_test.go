@@ -93,6 +93,39 @@ func TestADriveIsReadAndWrittenThroughTheHelper(t *testing.T) {
 	assert.ErrorIs(t, err, errEnded)
 }
 
+// TestWhatIsClosedIsClosed: who comes next may open the drive at once, though it is another process that has it open.
+func TestWhatIsClosedIsClosed(t *testing.T) {
+	h := New(beside(drives.Here), func(string) {})
+	defer h.Close()
+	d := image(t, 4<<20)
+	is, err := h.Start(ctx, d)
+	require.NoError(t, err)
+	for range 50 {
+		w, err := is.Open(ctx, d, drives.Erasing, drives.Consent{Typed: "stick.img"})
+		require.NoError(t, err)
+		_, err = w.WriteAt([]byte("here"), 1<<20)
+		require.NoError(t, err)
+		require.NoError(t, w.Close())
+	}
+}
+
+// TestWhoAsksAndGoesEndsNothing: the helper is there for the next one.
+func TestWhoAsksAndGoesEndsNothing(t *testing.T) {
+	h := New(beside(drives.Here), func(string) {})
+	defer h.Close()
+	d := image(t, 4<<20)
+	is, err := h.Start(ctx, d)
+	require.NoError(t, err)
+	gone, cancel := context.WithCancel(ctx)
+	cancel()
+	for range 20 {
+		_, _, err = is.(*helper).ask(gone, request{Do: "look"})
+		require.ErrorIs(t, err, context.Canceled)
+	}
+	_, err = is.Look(ctx)
+	require.NoError(t, err)
+}
+
 // TestAChangeJustBeforeTheFirstWriteIsSaid, though it is the helper that notices it.
 func TestAChangeJustBeforeTheFirstWriteIsSaid(t *testing.T) {
 	h := New(beside(drives.Here), func(string) {})

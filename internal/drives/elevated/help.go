@@ -17,6 +17,7 @@ func Help(ctx context.Context, sys drives.System, address, path string) error {
 	sys.Elevate = nil // it has the rights, or there are none
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+	h := &help{sys: sys, path: path, opened: map[int]chan error{}}
 	var all sync.WaitGroup
 	defer all.Wait()
 	for n := 0; ; n++ {
@@ -31,37 +32,43 @@ func Help(ctx context.Context, sys drives.System, address, path string) error {
 		var r request
 		err = receive(conn, &r)
 		idle()
-		if err != nil {
+		if err != nil { // whoever was to ask has thought better of it, or nobody is there any longer
 			_ = conn.Close()
-			return nil
+			continue
 		}
 		all.Go(func() {
 			defer conn.Close()
-			h := &help{sys, path, conn}
-			h.do(ctx, &r)
+			h.do(ctx, conn, &r)
 		})
 	}
 }
 
-// help answers a request.
+// help answers requests.
 type help struct {
 	sys  drives.System
 	path string
-	conn net.Conn
+
+	mu     sync.Mutex         // guards what follows; nothing is waited for while it is held
+	last   int                // the number of what was opened last
+	opened map[int]chan error // how closing goes, by number, until somebody has asked
 }
 
-func (h *help) do(ctx context.Context, r *request) {
+func (h *help) do(ctx context.Context, conn net.Conn, r *request) {
+	if r.Do == "closed" {
+		h.closed(ctx, conn, r.ID)
+		return
+	}
 	d, err := h.sys.Look(ctx, h.path)
 	if err != nil {
-		_ = send(h.conn, failed(err)) // whoever asked has gone where it does not arrive
+		_ = send(conn, failed(err)) // whoever asked has gone where it does not arrive
 		return
 	}
 	switch r.Do {
 	case "look":
-		_ = send(h.conn, answer{Drive: d, Is: d.Identity()})
+		_ = send(conn, answer{Drive: d, Is: d.Identity()})
 	case "read":
 		m, err := d.Read(ctx)
-		h.serve(ctx, m, true, err)
+		h.serve(ctx, conn, m, true, err)
 	case "open":
 		shown := *d
 		shown.Path, shown.Serial, shown.Size = r.Shown.Path, r.Shown.Serial, r.Shown.Size
@@ -69,7 +76,7 @@ func (h *help) do(ctx context.Context, r *request) {
 			shown.Marked(r.Shown.Table)
 		}
 		m, err := h.sys.Open(ctx, &shown, r.Purpose, r.Consent)
-		h.serve(ctx, m, false, err)
+		h.serve(ctx, conn, m, false, err)
 	case "eject", "unmount":
 		do := h.sys.Eject
 		if r.Do == "unmount" {
@@ -77,12 +84,12 @@ func (h *help) do(ctx context.Context, r *request) {
 		}
 		release, err := do(ctx, d, nil)
 		if err != nil {
-			_ = send(h.conn, failed(err))
+			_ = send(conn, failed(err))
 			return
 		}
-		_ = send(h.conn, answer{Release: release})
+		_ = send(conn, answer{Release: release})
 	default:
-		_ = send(h.conn, answer{Error: "the helper does not know " + r.Do})
+		_ = send(conn, answer{Error: "the helper does not know " + r.Do})
 	}
 }
 
@@ -106,15 +113,40 @@ func (b backend) WriteAt(p []byte, off int64) (int, error) {
 func (b backend) Zero(off, n int64) error { return verdict(b.File.Zero(off, n)) }
 
 // serve has the other side read or write an opened drive, until it hangs up.
-func (h *help) serve(ctx context.Context, m *medium.File, readOnly bool, err error) {
+func (h *help) serve(ctx context.Context, conn net.Conn, m *medium.File, readOnly bool, err error) {
 	if err != nil {
-		_ = send(h.conn, failed(err))
+		_ = send(conn, failed(err))
 		return
 	}
-	defer m.Close() // the other side has flushed what matters to it, and knows of errors since
-	if send(h.conn, answer{}) != nil {
+	h.mu.Lock()
+	h.last++
+	id, over := h.last, make(chan error, 1)
+	h.opened[id] = over
+	h.mu.Unlock()
+	if send(conn, answer{ID: id}) == nil {
+		s := &nbd.Server{Exports: []*nbd.Export{{Size: m.Size(), ReadOnly: readOnly, Backend: backend{m}, Clients: 1}}}
+		_ = s.ServeOn(ctx, conn) // an end of the connection is the end
+	}
+	over <- m.Close()
+}
+
+// closed waits until what was opened is closed.
+func (h *help) closed(ctx context.Context, conn net.Conn, id int) {
+	h.mu.Lock()
+	over := h.opened[id]
+	delete(h.opened, id)
+	h.mu.Unlock()
+	if over == nil { // it was asked before
+		_ = send(conn, answer{})
 		return
 	}
-	s := &nbd.Server{Exports: []*nbd.Export{{Size: m.Size(), ReadOnly: readOnly, Backend: backend{m}, Clients: 1}}}
-	_ = s.ServeOn(ctx, h.conn) // an end of the connection is the end
+	select {
+	case err := <-over:
+		if err != nil {
+			_ = send(conn, failed(err))
+			return
+		}
+		_ = send(conn, answer{})
+	case <-ctx.Done():
+	}
 }

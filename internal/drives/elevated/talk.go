@@ -4,7 +4,8 @@
 //
 // Over each connection goes one request and one answer, both a line of JSON. After an answer to "read" or "open" the
 // connection is that of an NBD server with the drive as its only export. Whether it may be written to is decided in
-// the helper, by the guard of package drives.
+// the helper, by the guard of package drives. What was opened is closed there when that connection ends; "closed" waits
+// for it, and reports how it went.
 package elevated
 
 import (
@@ -19,15 +20,16 @@ import (
 
 // A request is what the helper is to do with its drive.
 type request struct {
-	Do      string          `json:"do"` // look, read, open, eject or unmount
+	Do      string          `json:"do"`           // look, read, open, closed, eject or unmount
+	ID      int             `json:"id,omitempty"` // of what was opened, for closed
 	Shown   drives.Identity `json:"shown,omitzero"`
-	Name    string          `json:"name,omitempty"` // of the drive that was shown
 	Purpose drives.Purpose  `json:"purpose,omitempty"`
 	Consent drives.Consent  `json:"consent,omitzero"`
 }
 
 // An answer is what became of it.
 type answer struct {
+	ID      int                  `json:"id,omitempty"` // of what was opened
 	Drive   *drives.Drive        `json:"drive,omitempty"`
 	Is      drives.Identity      `json:"is,omitzero"`
 	Release *drives.Release      `json:"release,omitempty"`
