@@ -18,6 +18,7 @@ import (
 	"polytome/internal/core/loader"
 	"polytome/internal/core/prepare"
 	"polytome/internal/drives"
+	"polytome/internal/lockfile"
 	"polytome/internal/testkit/judge"
 )
 
@@ -106,6 +107,12 @@ func TestWhatIsClosedIsClosed(t *testing.T) {
 		_, err = w.WriteAt([]byte("here"), 1<<20)
 		require.NoError(t, err)
 		require.NoError(t, w.Close())
+		f, err := os.Open(d.Path)
+		require.NoError(t, err)
+		taken, err := lockfile.Take(f)
+		require.NoError(t, err)
+		require.NoError(t, f.Close())
+		require.False(t, taken, "the helper has it open still")
 	}
 }
 
@@ -116,14 +123,15 @@ func TestWhoAsksAndGoesEndsNothing(t *testing.T) {
 	d := image(t, 4<<20)
 	is, err := h.Start(ctx, d)
 	require.NoError(t, err)
-	gone, cancel := context.WithCancel(ctx)
-	cancel()
-	for range 20 {
-		_, _, err = is.(*helper).ask(gone, request{Do: "look"})
-		require.ErrorIs(t, err, context.Canceled)
+	for range 3 {
+		require.NoError(t, (<-is.(*helper).conns).Close())
 	}
 	_, err = is.Look(ctx)
 	require.NoError(t, err)
+	gone, cancel := context.WithCancel(ctx)
+	cancel()
+	_, err = is.Look(gone)
+	require.ErrorIs(t, err, context.Canceled)
 }
 
 // TestAChangeJustBeforeTheFirstWriteIsSaid, though it is the helper that notices it.
