@@ -15,7 +15,7 @@ import (
 )
 
 // ownFolders has the program keep everything in folders of the test's own.
-func ownFolders(t *testing.T) (dir string) {
+func ownFolders(t testing.TB) (dir string) {
 	dir = t.TempDir()
 	for _, name := range []string{"DATA", "STATE", "CACHE", "CONFIG"} {
 		t.Setenv("XDG_"+name+"_HOME", filepath.Join(dir, strings.ToLower(name)))

@@ -17,7 +17,7 @@ import (
 // for each. Where a target is far away and takes several files at once, they are written side by side.
 const (
 	groupFile  = 1 << 20  // bytes up to which a file is small
-	groupFiles = 256      // files in a group, at most
+	groupFiles = 512      // files in a group, at most
 	groupBytes = 64 << 20 // bytes of a group, at most
 )
 

@@ -79,10 +79,15 @@ func eachBlock(ctx context.Context, c target.Content, t turn, use func(block) er
 	blocks := make(chan block, blocksAhead-2)
 	out := make(sums, 0, c.Size()/blockSize+1)
 	var readErr error
-	go func() {
+	read := func() {
 		defer close(blocks)
 		readErr = parallel.Safely(func() error { return readBlocks(ctx, c, t, blocks) })
-	}()
+	}
+	if c.Size() <= blockSize { // one block, which needs no one to wait for
+		read()
+	} else {
+		go read()
+	}
 	for b := range blocks {
 		err := use(b)
 		var h xxh3.Uint128
@@ -161,11 +166,16 @@ func readBlocks(ctx context.Context, c target.Content, t turn, out chan<- block)
 		}
 		if b.data != nil || n < blockSize {
 			b.hash = make(chan hashed, 1)
-			go func(data []byte) {
+			hash := func(data []byte) {
 				var h hashed
 				h.err = parallel.Safely(func() error { h.sum = xxh3.Hash128(data); return nil })
 				b.hash <- h
-			}(b.bytes())
+			}
+			if n < blockSize {
+				hash(b.bytes()) // handing it over would take longer
+			} else {
+				go hash(b.bytes())
+			}
 		}
 		if inTurn += n; inTurn >= turnBytes {
 			give()

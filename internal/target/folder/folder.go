@@ -45,6 +45,7 @@ type Target struct {
 	network  string // the kind of network filesystem that it is mounted from, "" for none
 	together bool   // names and bytes of many files are brought to the medium at once
 	held     atomic.Bool
+	within   within
 }
 
 var _ target.Target = (*Target)(nil)
@@ -90,7 +91,10 @@ func (p *Target) Claim() (release func(), err error) {
 func (p *Target) Dir() string { return p.dir }
 
 // Close lets go of the folder.
-func (p *Target) Close() error { return p.root.Close() }
+func (p *Target) Close() error {
+	p.moved()
+	return p.root.Close()
+}
 
 // Facts reads the mount, and puts what was declared over it. With a declared
 // space, what is free is that space less what the folder holds.
@@ -179,6 +183,7 @@ func (p *Target) Rename(_ context.Context, from, to string) error {
 	if is, err := p.root.Lstat(filepath.FromSlash(to)); err == nil && !os.SameFile(was, is) {
 		return p.explain("renaming "+from+" to", to, target.ErrExists)
 	}
+	p.moved()
 	if err := p.root.Rename(filepath.FromSlash(from), filepath.FromSlash(to)); err != nil {
 		return p.explain("renaming "+from+" to", to, err)
 	}
@@ -259,11 +264,13 @@ func (p *Target) MakeFolder(_ context.Context, name string) error {
 
 // Remove removes one file, or one empty folder.
 func (p *Target) Remove(_ context.Context, name string) error {
+	p.moved()
 	return p.explain("removing", name, p.root.Remove(filepath.FromSlash(name)))
 }
 
 // Create begins a file under a temporary name beside its final one.
 func (p *Target) Create(ctx context.Context, name string, size int64) (target.Writer, error) {
+	p.still(name)
 	if err := p.absent(name); err != nil {
 		return nil, err
 	}
@@ -272,6 +279,7 @@ func (p *Target) Create(ctx context.Context, name string, size int64) (target.Wr
 
 // Replace begins a file that will take the place of another.
 func (p *Target) Replace(ctx context.Context, name string, size int64) (target.Writer, error) {
+	p.still(name)
 	info, err := p.root.Lstat(filepath.FromSlash(name))
 	if err == nil && !info.Mode().IsRegular() {
 		err = errors.New("not a regular file")
@@ -283,17 +291,26 @@ func (p *Target) Replace(ctx context.Context, name string, size int64) (target.W
 }
 
 func (p *Target) begin(ctx context.Context, name string, size int64, over bool) (target.Writer, error) {
-	temp := filepath.FromSlash(target.TemporaryName(name))
-	if left, err := p.root.OpenFile(temp, os.O_RDWR, 0); err == nil { // by an interrupted run, or by one that goes on
+	var f *os.File
+	err := p.in(target.TemporaryName(name), func(dir *os.Root, temp string) (err error) {
+		f, err = dir.OpenFile(temp, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o666)
+		if !errors.Is(err, fs.ErrExist) {
+			return err
+		}
+		left, err := dir.OpenFile(temp, os.O_RDWR, 0) // by an interrupted run, or by one that goes on
+		if err != nil {
+			return err
+		}
 		taken, lockErr := lockfile.Take(left)
 		if taken && lockErr == nil {
 			_ = left.Close()
-			return nil, p.explain("beginning", name, fmt.Errorf("%w: another program is writing it", target.ErrExists))
+			return fmt.Errorf("%w: another program is writing it", target.ErrExists)
 		}
-		_ = p.root.Remove(temp)
+		_ = dir.Remove(temp)
 		_ = left.Close()
-	}
-	f, err := p.root.OpenFile(temp, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o666)
+		f, err = dir.OpenFile(temp, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o666)
+		return err
+	})
 	if err != nil {
 		return nil, p.explain("beginning", name, err)
 	}
@@ -314,6 +331,7 @@ func (p *Target) writer(ctx context.Context, f *os.File, name string, size int64
 
 // Resume takes up what an interrupted run has left of a file.
 func (p *Target) Resume(ctx context.Context, name string, size int64, over bool) (target.Resumed, error) {
+	p.still(name)
 	if !over {
 		if err := p.absent(name); err != nil {
 			return nil, err
@@ -357,6 +375,13 @@ func (p *Target) FlushAll(files []target.Writer) []error {
 		for i := range errs {
 			errs[i] = errors.Join(errs[i], err)
 		}
+		return errs
+	}
+	for _, f := range files {
+		w := f.(*writer)
+		dropCache(w.f)
+		readAhead(w.f)
+		w.dropped = true
 	}
 	return errs
 }
@@ -383,7 +408,10 @@ var (
 
 // absent fails with target.ErrExists when there is something of that name.
 func (p *Target) absent(name string) error {
-	_, err := p.root.Lstat(filepath.FromSlash(name))
+	err := p.in(name, func(dir *os.Root, base string) error {
+		_, err := dir.Lstat(base)
+		return err
+	})
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}

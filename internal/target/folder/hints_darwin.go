@@ -26,3 +26,6 @@ func allocate(f *os.File, size int64) error {
 
 // dropCache has what is read next not be kept in memory; what is there already may be served from it.
 func dropCache(f *os.File) { _, _ = unix.FcntlInt(f.Fd(), unix.F_NOCACHE, 1) }
+
+// readAhead does nothing: the system reads ahead by itself.
+func readAhead(*os.File) {}

@@ -197,3 +197,6 @@ func allocate(f *os.File, size int64) error {
 func dropCache(f *os.File) {
 	_ = unix.Fadvise(int(f.Fd()), 0, 0, unix.FADV_DONTNEED)
 }
+
+// readAhead has a file be read before anyone waits for it.
+func readAhead(f *os.File) { _ = unix.Fadvise(int(f.Fd()), 0, 0, unix.FADV_WILLNEED) }

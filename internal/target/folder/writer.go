@@ -7,7 +7,6 @@ import (
 	"io"
 	"os"
 	"path"
-	"path/filepath"
 	"time"
 
 	"polytome/internal/filecopy"
@@ -33,6 +32,7 @@ type writer struct {
 	// watched counts bytes since it was looked how much space is left.
 	watched int64
 	date    time.Time // zero for that of writing
+	dropped bool      // what was written is on its way from the medium again
 }
 
 var zeros [256 << 10]byte
@@ -151,7 +151,14 @@ func (w *writer) Flush() error {
 }
 
 func (w *writer) ReadBack() (target.Content, error) {
-	f, err := w.p.root.Open(filepath.FromSlash(w.temp))
+	if w.dropped {
+		return &again{content{w.f, w.at}}, nil
+	}
+	var f *os.File
+	err := w.p.in(w.temp, func(dir *os.Root, base string) (err error) {
+		f, err = dir.Open(base)
+		return err
+	})
 	if err != nil {
 		return nil, w.p.explain("reading back", w.name, err)
 	}
@@ -211,12 +218,15 @@ func (w *writer) Commit() error {
 			return err
 		}
 	}
-	if !w.date.IsZero() {
-		if err := w.p.root.Chtimes(filepath.FromSlash(w.temp), w.date, w.date); err != nil {
-			return w.p.explain("dating", w.name, err)
+	if err := w.p.in(w.name, func(dir *os.Root, base string) error {
+		temp := path.Base(w.temp)
+		if !w.date.IsZero() {
+			if err := dir.Chtimes(temp, w.date, w.date); err != nil {
+				return err
+			}
 		}
-	}
-	if err := w.p.root.Rename(filepath.FromSlash(w.temp), filepath.FromSlash(w.name)); err != nil {
+		return dir.Rename(temp, base)
+	}); err != nil {
 		return w.p.explain("naming", w.name, err)
 	}
 	w.ended = true
@@ -230,8 +240,13 @@ func (w *writer) Abort() error {
 	}
 	w.ended = true
 	_ = w.f.Close() // a failed write is what led here
-	return w.p.explain("removing", w.temp, w.p.root.Remove(filepath.FromSlash(w.temp)))
+	return w.p.explain("removing", w.temp, w.p.in(w.temp, (*os.Root).Remove))
 }
+
+// again is what a writer wrote, read through its own file, which stays open.
+type again struct{ content }
+
+func (*again) Close() error { return nil }
 
 // content is an open file as target.Content.
 type content struct {

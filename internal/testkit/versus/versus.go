@@ -1,0 +1,115 @@
+// Package versus measures work of ours in turns with programs that do the same, in one run on one machine: what counts
+// is the ratio, not the time.
+package versus
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// Turns is how often each contender takes its turn, at least.
+const Turns = 5
+
+// Contender is one way to do the work.
+type Contender struct {
+	Name string // as it stands in the name of a ratio, without blanks
+	Do   func() // what is timed
+	// Most is the ratio of ours to it that is wanted at most; 0 where it stands there for comparison only. Of ours, it
+	// means nothing.
+	Most float64
+}
+
+// Record is what a benchmark measured. It is kept, see scripts/bench.
+type Record struct {
+	Name    string               `json:"name"`
+	Seconds map[string][]float64 `json:"seconds"` // by contender, in the order of turns
+	Most    map[string]float64   `json:"most,omitempty"`
+	Ours    string               `json:"ours"`
+}
+
+// recordTo names the variable with the file to which records are appended, one line of JSON each.
+const recordTo = "POLYTOME_BENCH_RECORDS"
+
+// Race has all contenders take turns, the first of which is ours. Between any two, clear makes the place as it was, and
+// the system writes what waits for the disk. Reported are the ratios of the medians, each contender's median in
+// milliseconds, and by how many percent the times of ours lie apart.
+func Race(b *testing.B, clear func(), all ...Contender) {
+	b.Helper()
+	r := Record{Name: b.Name(), Seconds: map[string][]float64{}, Most: map[string]float64{}, Ours: all[0].Name}
+	turns := 0
+	for b.Loop() {
+		turns++
+	}
+	for i := range max(Turns, turns) {
+		for k := range all { // whoever comes first finds other memory than who comes next
+			c := &all[(i+k)%len(all)]
+			settled()
+			began := time.Now()
+			c.Do()
+			r.Seconds[c.Name] = append(r.Seconds[c.Name], time.Since(began).Seconds())
+			clear()
+		}
+	}
+	ours := Median(r.Seconds[all[0].Name])
+	for _, c := range all {
+		theirs := Median(r.Seconds[c.Name])
+		b.ReportMetric(theirs*1000, c.Name+"-ms")
+		if c.Name != all[0].Name {
+			b.ReportMetric(ours/theirs, all[0].Name+"/"+c.Name)
+			if c.Most > 0 {
+				r.Most[c.Name] = c.Most
+			}
+		}
+	}
+	all0 := r.Seconds[all[0].Name]
+	b.ReportMetric(100*(slices.Max(all0)-slices.Min(all0))/ours, "%-spread")
+	b.ReportMetric(0, "ns/op")
+	keep(b, r)
+}
+
+// keep appends the record where one is wanted.
+func keep(b *testing.B, r Record) {
+	name := os.Getenv(recordTo)
+	if name == "" {
+		return
+	}
+	line, err := json.Marshal(r)
+	require.NoError(b, err)
+	f, err := os.OpenFile(name, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o644)
+	require.NoError(b, err)
+	_, err = f.Write(append(line, '\n'))
+	require.NoError(b, err)
+	require.NoError(b, f.Close())
+}
+
+// settled has the system write what waits for the disk.
+func settled() {
+	if sync, err := exec.LookPath("sync"); err == nil {
+		_ = exec.Command(sync).Run()
+	}
+}
+
+// Median of some figures; they are not changed.
+func Median(v []float64) float64 {
+	v = slices.Sorted(slices.Values(v))
+	return v[len(v)/2]
+}
+
+// Run runs a program, which must succeed.
+func Run(b *testing.B, program string, args ...string) {
+	b.Helper()
+	out, err := exec.Command(program, args...).CombinedOutput()
+	require.NoError(b, err, "%s %v: %s", program, args, out)
+}
+
+// Shell runs a script of the shell, which must succeed.
+func Shell(b *testing.B, script string, args ...string) {
+	b.Helper()
+	Run(b, "sh", append([]string{"-ec", script, "sh"}, args...)...)
+}
