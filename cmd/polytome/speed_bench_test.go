@@ -79,8 +79,9 @@ func emptyImage(b *testing.B) place {
 	return p
 }
 
-// fills is ours: the whole program, from its start to its end. What a loader misses beside its games is not the matter.
-func fills(b *testing.B, args ...string) versus.Contender {
+// fills is ours: the whole program, from its start to its end, which copies so many files. What a loader misses beside
+// its games is not the matter.
+func fills(b *testing.B, files string, args ...string) versus.Contender {
 	return versus.Contender{Name: "fill", Do: func() {
 		out, err := exec.Command(binary, append([]string{"fill", "--no-covers"}, args...)...).CombinedOutput()
 		var status *exec.ExitError
@@ -89,7 +90,7 @@ func fills(b *testing.B, args ...string) versus.Contender {
 		}
 		require.NoError(b, err, "%s", out)
 		require.NotContains(b, string(out), "failed")
-		require.Contains(b, string(out), " files copied, ")
+		require.Contains(b, string(out), "\n"+files+" copied, ")
 	}}
 }
 
@@ -119,7 +120,7 @@ func BenchmarkFill(b *testing.B) {
 		games, iso := oneDisc(b, 1<<30)
 		p := emptyFolder(b)
 		to := []string{"--from", games, "--loader", "rowan", "--to", p.dir, "--as", "fat32"}
-		versus.Race(b, p.clear, fills(b, to...),
+		versus.Race(b, p.clear, fills(b, "2 files", to...),
 			peer(b, "cp+sync+cmp", 1, "cp '%[1]s' %[2]s; sync %[2]s; "+uncached+"cmp '%[1]s' %[2]s", iso,
 				p.dir+"/out"))
 	})
@@ -127,34 +128,34 @@ func BenchmarkFill(b *testing.B) {
 		games, iso := oneDisc(b, 1<<30)
 		p := emptyFolder(b)
 		to := []string{"--from", games, "--loader", "rowan", "--to", p.dir, "--as", "fat32", "--verify", "size"}
-		versus.Race(b, p.clear, fills(b, to...),
+		versus.Race(b, p.clear, fills(b, "2 files", to...),
 			peer(b, "cp+sync", 1, "cp '%[1]s' %[2]s/out; sync %[2]s/out", iso, p.dir))
 	})
 	mcopied := "mcopy -i %[2]s '%[1]s' ::OUT.ISO; sync %[2]s; "
 	b.Run("large-image", func(b *testing.B) {
 		games, iso := oneDisc(b, 1<<30)
 		p := emptyImage(b)
-		versus.Race(b, p.clear, fills(b, "--from", games, "--loader", "rowan", "--to", p.dir),
+		versus.Race(b, p.clear, fills(b, "2 files", "--from", games, "--loader", "rowan", "--to", p.dir),
 			peer(b, "mcopy+sync+cmp", 1, mcopied+uncached+"mcopy -i %[2]s ::OUT.ISO - | cmp '%[1]s' -", iso, p.dir))
 	})
 	b.Run("large-image-unread", func(b *testing.B) {
 		games, iso := oneDisc(b, 1<<30)
 		p := emptyImage(b)
-		versus.Race(b, p.clear, fills(b, "--from", games, "--loader", "rowan", "--to", p.dir, "--verify",
+		versus.Race(b, p.clear, fills(b, "2 files", "--from", games, "--loader", "rowan", "--to", p.dir, "--verify",
 			"size"), peer(b, "mcopy+sync", 1, mcopied, iso, p.dir))
 	})
 	b.Run("small-folder", func(b *testing.B) {
 		games := noisyCartridges(b, 5000)
 		p := emptyFolder(b)
 		to := []string{"--from", games, "--loader", "bellows", "--to", p.dir, "--as", "fat32"}
-		versus.Race(b, p.clear, fills(b, to...),
+		versus.Race(b, p.clear, fills(b, "5000 files", to...),
 			peer(b, "cp+sync+diff", 1, "cp -r '%[1]s' %[2]s; sync -f %[2]s; "+uncached+"diff -r '%[1]s' %[2]s", games,
 				p.dir+"/out"))
 	})
 	b.Run("small-image", func(b *testing.B) {
 		games := noisyCartridges(b, 5000)
 		p := emptyImage(b)
-		versus.Race(b, p.clear, fills(b, "--from", games, "--loader", "bellows", "--to", p.dir),
+		versus.Race(b, p.clear, fills(b, "5000 files", "--from", games, "--loader", "bellows", "--to", p.dir),
 			peer(b, "mcopy+sync", 0.15, "mcopy -s -i %[2]s '%[1]s' ::OUT; sync %[2]s", games, p.dir))
 	})
 	b.Run("large-ftp", func(b *testing.B) {
@@ -162,7 +163,7 @@ func BenchmarkFill(b *testing.B) {
 		p := emptyFolder(b)
 		port, root := judge.FTP(b, p.dir)
 		at := fmt.Sprintf("ftp://127.0.0.1:%d//%s", port, root)
-		versus.Race(b, p.clear, fills(b, "--from", games, "--loader", "trellis", "--to", at, "--verify",
+		versus.Race(b, p.clear, fills(b, "1 file", "--from", games, "--loader", "trellis", "--to", at, "--verify",
 			"size"), peer(b, "curl", 1, "curl -sS -T '%s' %s/out", iso, at))
 	})
 	b.Run("small-ftp", func(b *testing.B) {
@@ -170,7 +171,7 @@ func BenchmarkFill(b *testing.B) {
 		p := emptyFolder(b)
 		port, root := judge.FTP(b, p.dir)
 		at := fmt.Sprintf("ftp://127.0.0.1:%d//%s", port, root)
-		versus.Race(b, p.clear, fills(b, "--from", games, "--loader", "bellows", "--to", at, "--verify",
+		versus.Race(b, p.clear, fills(b, "5000 files", "--from", games, "--loader", "gantry", "--connections", "4", "--to", at, "--verify",
 			"size"), peer(b, "lftp", 0.9, "lftp -c 'set ftp:use-mdtm no; open ftp://127.0.0.1:%d; mirror -R --parallel=4 "+
 			"%s /%s/out'", port, games, root))
 	})
@@ -183,13 +184,13 @@ func BenchmarkFill(b *testing.B) {
 	b.Run("large-smb", func(b *testing.B) {
 		games, iso := oneDisc(b, 700<<20)
 		p, at, client := share(b)
-		versus.Race(b, p.clear, fills(b, "--from", games, "--loader", "rowan", "--to", at, "--verify",
+		versus.Race(b, p.clear, fills(b, "2 files", "--from", games, "--loader", "rowan", "--to", at, "--verify",
 			"size"), peer(b, "put+sync", 1, "%s -c 'put \"%s\" out' 2>/dev/null; sync %s/out", client, iso, p.dir))
 	})
 	b.Run("small-smb", func(b *testing.B) {
 		games := noisyCartridges(b, 5000)
 		p, at, client := share(b)
-		versus.Race(b, p.clear, fills(b, "--from", games, "--loader", "bellows", "--to", at, "--verify",
+		versus.Race(b, p.clear, fills(b, "5000 files", "--from", games, "--loader", "oxbow", "--to", at, "--verify",
 			"size"), peer(b, "mput+sync", 1, "%s -c 'prompt off; lcd %s; mput *' >/dev/null 2>&1; sync -f %s", client,
 			games, p.dir))
 	})

@@ -186,13 +186,18 @@ func (t Template) Without(f Field, path string) (rest string, ok bool) {
 // Denies reports whether a path cannot have been made of the values that were read out of it: a field that stands in it
 // as it is, and again with transforms, would look otherwise there. It is false where that cannot be known.
 func (t Template) Denies(path string, v *Values) bool {
+	return !t.known.opaque && !strings.EqualFold(t.FillPath(v), path)
+}
+
+// opaque reports whether a path need not say all of what it was made of.
+func (t Template) opaque() bool {
 	plain := map[Field]bool{}
 	t.any(func(n *node) bool {
 		plain[n.field] = plain[n.field] || len(n.transforms) == 0
 		return false
 	})
 	counting := []string{"upper", "lower", "default", "pad", "add", "hex", "letters"} // of what the path says
-	unknown := t.any(func(n *node) bool {
+	opaque := t.any(func(n *node) bool {
 		// letter case, as hash asks for it, may be another
 		return slices.ContainsFunc(n.transforms, func(x transform) bool {
 			return !slices.Contains(counting, x.name) &&
@@ -200,9 +205,9 @@ func (t Template) Denies(path string, v *Values) bool {
 		})
 	})
 	for _, f := range t.fields { // of conditions too
-		unknown = unknown || !plain[f] && !t.any(func(n *node) bool { return n.field == f })
+		opaque = opaque || !plain[f] && !t.any(func(n *node) bool { return n.field == f })
 	}
-	return !unknown && !strings.EqualFold(t.FillPath(v), path)
+	return opaque
 }
 
 // reader is an expression for what the template can make of fields that hold anything, also where it is a text and no

@@ -25,6 +25,14 @@ type Template struct {
 	needs  []Field // used outside of every section
 	match  *regexp.Regexp
 	groups []*node // what the groups of match capture
+
+	known fieldFacts
+}
+
+// fieldFacts are what is asked of a template's fields for each path again.
+type fieldFacts struct {
+	changed [fieldCount]bool // stands somewhere as it is no longer, letter case aside
+	opaque  bool            // what a path says need not say what it was made of
 }
 
 // node is literal text, a field, or a section.
@@ -109,6 +117,13 @@ func parse(text string) (Template, error) {
 			t.needs = append(t.needs, n.field)
 		}
 	}
+	t.known.opaque = t.opaque()
+	t.any(func(n *node) bool {
+		if slices.ContainsFunc(n.transforms, func(x transform) bool { return x.name != "upper" && x.name != "lower" }) {
+			t.known.changed[n.field] = true
+		}
+		return false
+	})
 	return t, err
 }
 
@@ -393,12 +408,7 @@ func (t Template) Counts(f Field) bool {
 }
 
 // Keeps reports whether a field stands as it is wherever the template uses it, but for letter case.
-func (t Template) Keeps(f Field) bool {
-	return !t.any(func(n *node) bool {
-		return n.field == f && slices.ContainsFunc(n.transforms,
-			func(t transform) bool { return t.name != "upper" && t.name != "lower" })
-	})
-}
+func (t Template) Keeps(f Field) bool { return !t.known.changed[f] }
 
 // Says reports whether a value that was read of a path is that of the field, but for letter case: nothing was made of
 // it.
