@@ -162,7 +162,7 @@ func BenchmarkFill(b *testing.B) {
 		games, iso := oneDisc(b, 700<<20)
 		p := emptyFolder(b)
 		port, root := judge.FTP(b, p.dir)
-		at := fmt.Sprintf("ftp://127.0.0.1:%d//%s", port, root)
+		at := fmt.Sprintf("ftp://anonymous@127.0.0.1:%d//%s", port, root)
 		versus.Race(b, p.clear, fills(b, "1 file", "--from", games, "--loader", "trellis", "--to", at, "--verify",
 			"size"), peer(b, "curl", 1, "curl -sS -T '%s' %s/out", iso, at))
 	})
@@ -170,7 +170,7 @@ func BenchmarkFill(b *testing.B) {
 		games := noisyCartridges(b, 5000)
 		p := emptyFolder(b)
 		port, root := judge.FTP(b, p.dir)
-		at := fmt.Sprintf("ftp://127.0.0.1:%d//%s", port, root)
+		at := fmt.Sprintf("ftp://anonymous@127.0.0.1:%d//%s", port, root)
 		versus.Race(b, p.clear, fills(b, "5000 files", "--from", games, "--loader", "gantry", "--connections", "4", "--to", at, "--verify",
 			"size"), peer(b, "lftp", 0.9, "lftp -c 'set ftp:use-mdtm no; open ftp://127.0.0.1:%d; mirror -R --parallel=4 "+
 			"%s /%s/out'", port, games, root))

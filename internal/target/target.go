@@ -186,8 +186,10 @@ type Claimer interface {
 	Claim() (release func(), err error)
 }
 
-// A Holder is a target on which many small files are written quicker together.
+// A BatchCommitter is a target on which many small files are written quicker together.
 type BatchCommitter interface {
+	// Together is how many files may wait for one another, at most.
+	Together() int
 	// FlushAll brings files to the medium together, and has them be read from there in one go where that is quicker. It
 	// returns what became of each.
 	FlushAll(files []Writer) []error
@@ -196,16 +198,22 @@ type BatchCommitter interface {
 	Settle() error
 }
 
-// A Crowd is a target on which several small files are written quicker side by side.
+// A ParallelWriter is a target on which several small files are written quicker side by side.
 type ParallelWriter interface {
 	// AtOnce is how many.
 	AtOnce() int
 }
 
-// A Leaver is a writer whose bytes can be left under their temporary name, to be resumed later.
+// A Suspender is a writer whose bytes can be left under their temporary name, to be resumed later.
 type Suspender interface {
 	// Leave ends the writer, and leaves what was written so far. Abort does nothing afterwards.
 	Leave() error
+}
+
+// A Measured is a writer of a file whose length the target tells without opening it again.
+type Measured interface {
+	// Length is how many bytes the target has, in a file that was flushed.
+	Length() (int64, error)
 }
 
 // A Resumer is a target on which a file that was interrupted can be resumed.

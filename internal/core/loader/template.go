@@ -32,7 +32,7 @@ type Template struct {
 // fieldFacts are what is asked of a template's fields for each path again.
 type fieldFacts struct {
 	changed [fieldCount]bool // stands somewhere as it is no longer, letter case aside
-	opaque  bool            // what a path says need not say what it was made of
+	opaque  bool             // what a path says need not say what it was made of
 }
 
 // node is literal text, a field, or a section.

@@ -105,6 +105,8 @@ func (p *forgetfulBatch) Create(ctx context.Context, path string, size int64) (t
 	return w, err
 }
 
+func (p *forgetfulBatch) Together() int { return 100 }
+
 func (p *forgetfulBatch) FlushAll(files []target.Writer) (out []error) {
 	for _, f := range files {
 		out = append(out, f.Flush())

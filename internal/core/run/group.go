@@ -3,7 +3,9 @@ package run
 import (
 	"context"
 	"errors"
+	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"polytome/internal/core/plan"
@@ -23,21 +25,21 @@ const (
 
 // together is how many of the steps that wait are done as a group, or as a crowd.
 func (l *Lane) together(c *course) (n int, beside bool) {
-	_, holds := l.to.(target.BatchCommitter)
-	p, ok := l.to.(target.ParallelWriter)
-	beside = ok && p.AtOnce() > 1
-	if !holds && !beside {
+	most, together := groupFiles, l.atOnce() > 1
+	if hold, ok := l.to.(target.BatchCommitter); ok {
+		most = min(most, hold.Together())
+	} else if beside = together; !beside {
 		return 1, false
 	}
 	bytes := int64(0)
 	in := map[int]bool{}
-	for _, i := range c.queue[:min(len(c.queue), groupFiles)] {
+	for _, i := range c.queue[:min(len(c.queue), most)] {
 		s := &l.job.Plan.Steps[i]
 		if s.Kind != plan.Copy || s.Last || s.Make.AtMost && !isPicture(s) || s.Size > groupFile ||
 			bytes+s.Size > groupBytes || c.tries[i] > 0 {
 			break
 		}
-		if beside && s.Make.Source.Entry != "" { // what is in an archive is unpacked in its order
+		if together && s.Make.Source.Entry != "" { // what is in an archive is unpacked in its order
 			break
 		}
 		needed := false // its verdict must be known
@@ -53,6 +55,12 @@ func (l *Lane) together(c *course) (n int, beside bool) {
 	return max(n, 1), beside && n > 1
 }
 
+// halted reports whether no further step is begun now.
+func (l *Lane) halted() (is bool) {
+	l.ask(func(c *course) { is = c.stopsHere() })
+	return is
+}
+
 // off reports whether no further step is begun now. Those that were taken then wait again.
 func (l *Lane) off(steps ...int) (off bool) {
 	l.ask(func(c *course) {
@@ -63,104 +71,157 @@ func (l *Lane) off(steps ...int) (off bool) {
 	return off
 }
 
-// sideBySide carries out steps side by side.
-func (l *Lane) sideBySide(ctx context.Context, steps []int) {
-	next := make(chan int, len(steps))
-	for _, i := range steps {
-		next <- i
+// atOnce is how many small files the target takes at once.
+func (l *Lane) atOnce() int {
+	if p, ok := l.to.(target.ParallelWriter); ok {
+		return max(1, p.AtOnce())
 	}
-	close(next)
-	var wait sync.WaitGroup
-	for range min(len(steps), l.to.(target.ParallelWriter).AtOnce()) {
-		wait.Go(func() {
-			opener := source.Opener{Passwords: l.job.Passwords, Allowed: l.job.Allowed}
-			defer opener.Close()
-			for i := range next {
-				if !l.off(i) && l.gate(ctx) == nil && l.take(i) {
-					l.one(ctx, i, &opener)
-				}
+	return 1
+}
+
+// each does something with 0 to n-1, so many of them at once as there are openers, in order and each with an opener of
+// its own. It ends early when do returns false.
+func each(n int, openers []*source.Opener, do func(k int, opener *source.Opener) bool) {
+	var next atomic.Int64
+	var ended atomic.Bool
+	work := func(opener *source.Opener) {
+		for k := int(next.Add(1)) - 1; k < n && !ended.Load(); k = int(next.Add(1)) - 1 {
+			if !do(k, opener) {
+				ended.Store(true)
 			}
-		})
+		}
 	}
+	var wait sync.WaitGroup
+	for _, o := range openers[1:min(len(openers), max(1, n))] {
+		wait.Go(func() { work(o) })
+	}
+	work(openers[0])
 	wait.Wait()
 }
 
-// group does steps whose names are held back.
-func (l *Lane) group(ctx context.Context, steps []int) {
-	type member struct {
-		*task
-		*written
-		ctx context.Context
+// openers are so many as files are written at once, with that of the lane among them.
+func (l *Lane) openers() (all []*source.Opener, closeAll func()) {
+	all = []*source.Opener{&l.opener}
+	for range l.atOnce() - 1 {
+		all = append(all, &source.Opener{Passwords: l.job.Passwords, Allowed: l.job.Allowed})
 	}
+	return all, func() {
+		for _, o := range all[1:] {
+			_ = o.Close() // of what was read
+		}
+	}
+}
+
+// sideBySide carries out steps side by side.
+func (l *Lane) sideBySide(ctx context.Context, steps []int) {
+	openers, closeAll := l.openers()
+	defer closeAll()
+	each(len(steps), openers, func(k int, opener *source.Opener) bool {
+		i := steps[k]
+		if l.off(i) || l.gate(ctx) != nil {
+			return true
+		}
+		if l.take(i) {
+			l.one(ctx, i, opener)
+		}
+		return true
+	})
+}
+
+// member is a step of a group.
+type member struct {
+	*task
+	*written
+	ctx   context.Context
+	err   error
+	wrong *ReadBackError // it came back wrong
+}
+
+// group does steps whose names are held back: all are written, flushed together, read back, and named together.
+func (l *Lane) group(ctx context.Context, steps []int) {
 	began := l.clock()
 	pictures := l.makeAhead(ctx, steps)
 	defer pictures.end()
-	var all []member
-	end := func(m member, sum string, err error) {
+	openers, closeAll := l.openers()
+	defer closeAll()
+	end := func(m *member, sum string, err error) {
 		m.began = l.clock() - (l.clock()-began)/max(1, time.Duration(len(steps)))
 		m.end(m.ctx, sum, err)
 	}
-	for k, i := range steps {
-		if l.off(steps[k:]...) || l.gate(ctx) != nil {
-			break
+	of, seen := make([]*member, len(steps)), make([]bool, len(steps))
+	each(len(steps), openers, func(k int, opener *source.Opener) bool {
+		if l.halted() || l.gate(ctx) != nil {
+			return false
 		}
-		if !l.take(i) {
-			continue
+		seen[k] = true
+		if !l.take(steps[k]) {
+			return true
 		}
-		t, ctx := l.begin(ctx, i, &l.opener)
+		t, ctx := l.begin(ctx, steps[k], opener)
 		t.ahead = pictures
-		var f *written
-		err := parallel.Safely(func() (err error) {
+		m := &member{task: t, ctx: ctx}
+		m.err = parallel.Safely(func() (err error) {
 			if err = t.ready(ctx); err == nil {
-				f, err = t.write(ctx, true)
+				m.written, err = t.write(ctx, true)
 			}
 			return err
 		})
-		m := member{t, f, ctx}
-		if f == nil {
-			end(m, "", t.already(ctx, err))
-			continue
+		if m.written == nil {
+			end(m, "", t.already(ctx, m.err))
+			return true
 		}
-		all = append(all, m)
+		of[k] = m
+		return true
+	})
+	var rest []int
+	for k, was := range seen {
+		if !was {
+			rest = append(rest, steps[k])
+		}
 	}
-	hold := l.to.(target.BatchCommitter)
+	l.ask(func(c *course) { c.back(rest...) })
+	all := slices.DeleteFunc(of, func(m *member) bool { return m == nil })
 	writers := make([]target.Writer, 0, len(all))
 	for _, m := range all {
 		writers = append(writers, m.w)
 	}
-	var ready []member
-	for k, err := range hold.FlushAll(writers) {
+	hold := l.to.(target.BatchCommitter)
+	flushed := hold.FlushAll(writers)
+	each(len(all), openers, func(k int, _ *source.Opener) bool {
 		m := all[k]
-		if err == nil {
-			err = parallel.Safely(func() error { return m.readBack(m.ctx, m.written) })
+		if m.err = flushed[k]; m.err == nil {
+			m.err = parallel.Safely(func() error { return m.readBack(m.ctx, m.written) })
 		}
-		var wrong *ReadBackError
-		if errors.As(err, &wrong) { // it is tried once more, alone
-			if err = m.w.Abort(); err == nil {
-				m.rewrite(wrong)
-				var sum string
-				sum, err = m.putAgain(m.ctx)
-				end(m, sum, err)
-				continue
-			}
+		if m.err != nil && !errors.As(m.err, &m.wrong) {
+			end(m, "", m.giveUp(m.ctx, m.w, m.err))
 		}
-		if err != nil {
-			end(m, "", m.giveUp(m.ctx, m.w, err))
+		return true
+	})
+	for _, m := range all {
+		if m.wrong == nil {
 			continue
 		}
-		ready = append(ready, m)
+		var sum string
+		if m.err = m.w.Abort(); m.err == nil { // it is tried once more, alone
+			m.rewrite(m.wrong)
+			sum, m.err = m.putAgain(m.ctx)
+		}
+		end(m, sum, m.err)
 	}
+	ready := slices.DeleteFunc(all, func(m *member) bool { return m.wrong != nil || m.err != nil })
 	hold.Hold()
-	named := ready[:0:0]
+	each(len(ready), openers, func(k int, _ *source.Opener) bool {
+		m := ready[k]
+		if m.err = m.w.Commit(); m.err != nil {
+			end(m, "", m.giveUp(m.ctx, m.w, m.err))
+		}
+		return true
+	})
+	err := hold.Settle()
 	for _, m := range ready {
-		if err := m.w.Commit(); err != nil {
-			end(m, "", m.giveUp(m.ctx, m.w, err))
+		if m.err != nil {
 			continue
 		}
-		named = append(named, m)
-	}
-	err := hold.Settle()
-	for _, m := range named {
 		if err == nil {
 			m.note()
 		}

@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"polytome/internal/nearest"
+	"polytome/internal/target"
 )
 
 // Verify is how a file is checked before it gets its name.
@@ -69,21 +70,33 @@ func (t *task) verify(ctx context.Context, f *written) error {
 	return t.check(ctx, f, t.l.job.Verify == VerifyFull)
 }
 
+// short fails where the target has another number of bytes than were written.
+func (t *task) short(f *written, n int64) error {
+	if n == f.length {
+		return nil
+	}
+	return &ReadBackError{Path: t.s.Path, Short: fmt.Sprintf("%d bytes instead of %d", n, f.length)}
+}
+
 // check reads a file back and compares, or compares only its length.
 func (t *task) check(ctx context.Context, f *written, whole bool) error {
 	if whole {
 		t.l.emit(Event{Kind: Checking}, t.i)
+	}
+	if m, ok := f.w.(target.Measured); ok && !whole {
+		n, err := m.Length()
+		if err != nil {
+			return err
+		}
+		return t.short(f, n)
 	}
 	back, err := f.w.ReadBack()
 	if err != nil {
 		return err
 	}
 	defer back.Close()
-	if back.Size() != f.length {
-		return &ReadBackError{Path: t.s.Path, Short: fmt.Sprintf("%d bytes instead of %d", back.Size(), f.length)}
-	}
-	if !whole {
-		return nil
+	if err := t.short(f, back.Size()); err != nil || !whole {
+		return err
 	}
 	var read int64
 	got, err := eachBlock(ctx, back, nil, func(b block) error {

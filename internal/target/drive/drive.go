@@ -508,6 +508,9 @@ func (w *writer) Flush() error {
 // aheadMost is how much is read ahead at once, in bytes.
 const aheadMost = 128 << 20
 
+// Together is how many files wait for their names.
+func (p *Target) Together() int { return 512 }
+
 // FlushAll brings files to the medium, and has them be read from there in one go: small ones lie one behind the other.
 func (p *Target) FlushAll(files []target.Writer) []error {
 	errs := make([]error, len(files))

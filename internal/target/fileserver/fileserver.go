@@ -85,6 +85,7 @@ type Target struct {
 
 	mu      sync.Mutex
 	folders map[string]bool    // that are known to be there
+	held    *held              // what was named since [Target.Hold]; nil while names are not held back
 	writers map[string]*writer // that have not ended, by their temporary names
 }
 
@@ -92,6 +93,7 @@ var (
 	_ target.Target         = (*Target)(nil)
 	_ target.Resumer        = (*Target)(nil)
 	_ target.ParallelWriter = (*Target)(nil)
+	_ target.BatchCommitter = (*Target)(nil)
 	_ target.Claimer        = (*Target)(nil)
 	_ remote.Prober         = (*Target)(nil)
 )

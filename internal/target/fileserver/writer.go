@@ -54,6 +54,7 @@ type writer struct {
 var (
 	_ target.Resumed   = (*writer)(nil)
 	_ target.Suspender = (*writer)(nil)
+	_ target.Measured  = (*writer)(nil)
 )
 
 // smallFile is up to how many bytes a file is sent first and asked about when it gets its name, where
@@ -278,6 +279,15 @@ func (w *writer) Flush() error {
 	return w.p.explain("flushing", w.name, err)
 }
 
+// Length asks the server for it.
+func (w *writer) Length() (int64, error) {
+	i, err := w.f.Stat()
+	if err != nil {
+		return 0, w.p.explain("looking at", w.name, err)
+	}
+	return i.Size(), nil
+}
+
 // ReadBack reads what the server has got. Whether that comes from its disk, the server decides.
 func (w *writer) ReadBack() (target.Content, error) {
 	return w.p.Open(w.ctx, w.temp)
@@ -319,10 +329,20 @@ func (w *writer) Commit() error {
 	if err := w.close(); err != nil {
 		return w.p.explain("closing", w.name, err)
 	}
+	h := w.p.holding()
 	if !w.over {
-		if err := w.p.absent(w.ctx, w.name); err != nil {
+		var err error
+		if h != nil {
+			err = w.p.free(w.ctx, h, w.name)
+		} else {
+			err = w.p.absent(w.ctx, w.name)
+		}
+		if err != nil {
 			return err
 		}
+	}
+	if h != nil {
+		h.naming(w)
 	}
 	err := w.p.do(w.ctx, "naming", w.name, func() error {
 		if !w.date.IsZero() {
@@ -335,6 +355,15 @@ func (w *writer) Commit() error {
 	if w.ended = err == nil; !w.ended {
 		return err
 	}
+	if h != nil {
+		h.named(w)
+		return nil
+	}
+	return w.lasting()
+}
+
+// lasting brings the name to the server's disk.
+func (w *writer) lasting() error {
 	return w.p.do(w.ctx, "flushing", w.name, func() error { return w.p.s.Lasting(w.ctx, w.name) })
 }
 

@@ -358,6 +358,9 @@ func (p *Target) Resume(ctx context.Context, name string, size int64, over bool)
 	return w, nil
 }
 
+// Together is how many files are open at once: systems allow a thousand and more.
+func (p *Target) Together() int { return 512 }
+
 // FlushAll brings files to the medium, all at once where there are many and the system has a way to.
 func (p *Target) FlushAll(files []target.Writer) []error {
 	errs := make([]error, len(files))

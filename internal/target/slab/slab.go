@@ -393,6 +393,9 @@ func (p *Target) Hold() { p.Disk().Hold() }
 // Settle brings everything that was held back to the medium.
 func (p *Target) Settle() error { return p.explain("writing", "", p.Disk().Settle()) }
 
+// Together is how many files wait for their names.
+func (p *Target) Together() int { return 512 }
+
 // FlushAll brings files to the medium.
 func (p *Target) FlushAll(files []target.Writer) []error {
 	errs := make([]error, len(files))

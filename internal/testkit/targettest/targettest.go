@@ -223,13 +223,54 @@ func Run(t *testing.T, fresh func(t *testing.T) target.Target) {
 		for _, err := range h.FlushAll(all) {
 			require.NoError(t, err)
 		}
-		h.Hold()
+		other := bytes.Repeat([]byte("mine"), 250)
 		for i, w := range all {
 			back, err := w.ReadBack()
 			assert.Equal(t, bytes.Repeat([]byte{byte(i)}, 1000), read(t, back, err))
-			require.NoError(t, w.Commit())
+			if m, ok := w.(target.Measured); ok {
+				n, err := m.Length()
+				require.NoError(t, err)
+				assert.EqualValues(t, 1000, n)
+			}
 		}
+		put(t, p, "mine", other)
+		err := p.Rename(ctx, "mine", "07")
+		waits := errors.Is(err, target.ErrExists) // on a volume of ours, the one that waits has the name
+		if waits {
+			require.NoError(t, p.Remove(ctx, "mine"))
+		} else {
+			require.NoError(t, err)
+		}
+		h.Hold()
+		atOnce := 1
+		if c, ok := p.(target.ParallelWriter); ok {
+			atOnce = c.AtOnce()
+		}
+		errs, next := make([]error, len(all)), make(chan int, len(all))
+		for i := range all {
+			next <- i
+		}
+		close(next)
+		var wait sync.WaitGroup
+		for range atOnce {
+			wait.Go(func() {
+				for i := range next {
+					errs[i] = all[i].Commit()
+				}
+			})
+		}
+		wait.Wait()
 		require.NoError(t, h.Settle())
+		for i, err := range errs {
+			if i == 7 && !waits {
+				require.ErrorIs(t, err, target.ErrExists)
+				require.NoError(t, all[i].Abort())
+				c, err := p.Open(ctx, "07")
+				assert.Equal(t, other, read(t, c, err), "what got the name meanwhile stays")
+				continue
+			}
+			require.NoError(t, err)
+		}
 		assert.Len(t, paths(t, p), 20)
 	})
 	t.Run("skipped runs are zeros", func(t *testing.T) {
