@@ -6,12 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
-	"slices"
-	"syscall"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -315,86 +311,4 @@ func TestARealFullDiskAndARealReadOnlyOne(t *testing.T) {
 	require.Len(t, r.Failed, 1, "the first failure is enough")
 	assert.Contains(t, r.Failed[0].Say, "the target is read-only")
 	assert.Equal(t, 2, r.Untried)
-}
-
-// BenchmarkAgainstCp copies 256 MiB into a folder, ours with hashing, flushing and
-// reading back, next to cp with and without sync, in turns, and prints the
-// ratios of the medians.
-func BenchmarkAgainstCp(b *testing.B) {
-	const n = 256 << 20
-	p, _ := files(b, n)
-	dir := b.TempDir()
-	to := openTarget(b, dir, folder.Options{})
-	var written, flushed, whole, cp, synced []float64
-	b.SetBytes(n)
-	destination := filepath.Join(dir, "cp.iso")
-	copied := func(script string) float64 {
-		took := timed(b, "sh", "-c", fmt.Sprintf(script, p.Steps[1].Make.Source.Path, destination))
-		require.NoError(b, os.Remove(destination))
-		syscall.Sync()
-		return took
-	}
-	ours := func() {
-		at := map[run.EventKind]float64{}
-		start := time.Now()
-		r := run.Run(context.Background(), p, &clocked{to, start, at}, run.Options{}, func(e run.Event) {
-			if _, ok := at[e.Kind]; !ok {
-				at[e.Kind] = e.Elapsed.Seconds()
-			}
-		})
-		require.Empty(b, r.Failed)
-		written = append(written, at["written"])
-		flushed = append(flushed, at[run.Checking])
-		whole = append(whole, at[run.Ended])
-		require.NoError(b, os.RemoveAll(filepath.Join(dir, "FULL")))
-		syscall.Sync()
-	}
-	turns := []func(){
-		func() { cp = append(cp, copied("cp '%s' '%s'")) },
-		func() { synced = append(synced, copied("cp '%[1]s' '%[2]s' && sync '%[2]s'")) },
-		ours,
-	}
-	for i := 0; b.Loop(); i++ {
-		for k := range turns { // whoever comes first finds other memory than who comes next
-			turns[(i+k)%len(turns)]()
-		}
-	}
-	b.ReportMetric(median(written)/median(cp), "copy+hash/cp")
-	b.ReportMetric(median(flushed)/median(synced), "copy+hash+flush/cp+sync")
-	b.ReportMetric(median(whole)/median(synced), "all+read-back/cp+sync")
-}
-
-// clocked notes when all bytes have been written, before they are flushed.
-type clocked struct {
-	*folder.Target
-	start time.Time
-	at    map[run.EventKind]float64
-}
-
-type clockedWriter struct {
-	target.Writer
-	c *clocked
-}
-
-func (c *clocked) Create(ctx context.Context, path string, size int64) (target.Writer, error) {
-	w, err := c.Target.Create(ctx, path, size)
-	return &clockedWriter{w, c}, err
-}
-
-func (w *clockedWriter) Flush() error {
-	w.c.at["written"] = time.Since(w.c.start).Seconds()
-	return w.Writer.Flush()
-}
-
-func median(v []float64) float64 {
-	slices.Sort(v)
-	return v[len(v)/2]
-}
-
-// timed runs a program and returns the seconds that it took.
-func timed(b *testing.B, program string, args ...string) float64 {
-	start := time.Now()
-	out, err := exec.Command(program, args...).CombinedOutput()
-	require.NoError(b, err, string(out))
-	return time.Since(start).Seconds()
 }

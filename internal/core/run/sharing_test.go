@@ -8,7 +8,6 @@ import (
 	"math/rand"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -24,6 +23,7 @@ import (
 	"polytome/internal/target"
 	"polytome/internal/target/folder"
 	"polytome/internal/testkit/judge"
+	"polytome/internal/testkit/versus"
 )
 
 // pond is a folder with sources of several makes, and steps that write them in all shapes.
@@ -293,40 +293,24 @@ func BenchmarkManyAlike(b *testing.B) {
 		}
 		judge.Run(b, "sync")
 	}
-	var ours, theirs []float64
-	turns := []func(){
-		func() {
-			began := time.Now()
-			var lanes []*Lane
-			for _, d := range dirs {
-				lanes = append(lanes, Start(context.Background(), Job{Plan: &plan.Plan{Steps: steps},
-					Options: Options{Verify: VerifySize},
-					Open:    func(context.Context) (target.Target, error) { return folder.Open(d, folder.Options{}) }}))
-			}
-			for _, l := range lanes {
-				require.True(b, l.Wait().All())
-			}
-			ours = append(ours, time.Since(began).Seconds())
-		},
-		func() {
-			began := time.Now()
-			var all sync.WaitGroup
-			for _, d := range dirs {
-				all.Go(func() { judge.Run(b, "sh", "-c", "unzip -q '"+packed+"' -d '"+d+"' && sync '"+d+"/game.iso'") })
-			}
-			all.Wait()
-			theirs = append(theirs, time.Since(began).Seconds())
-		},
-	}
-	for i := 0; b.Loop(); i++ {
-		for k := range turns { // whoever comes first finds other memory than who comes next
-			fresh()
-			turns[(i+k)%len(turns)]()
+	fresh()
+	versus.Race(b, fresh, versus.Contender{Name: "fill", Do: func() {
+		var lanes []*Lane
+		for _, d := range dirs {
+			lanes = append(lanes, Start(context.Background(), Job{Plan: &plan.Plan{Steps: steps},
+				Options: Options{Verify: VerifySize},
+				Open:    func(context.Context) (target.Target, error) { return folder.Open(d, folder.Options{}) }}))
 		}
-	}
-	slices.Sort(ours)
-	slices.Sort(theirs)
-	b.ReportMetric(ours[len(ours)/2]/theirs[len(theirs)/2], "ours/unzip")
+		for _, l := range lanes {
+			require.True(b, l.Wait().All())
+		}
+	}}, versus.Contender{Name: "unzip+sync", Most: 1, Do: func() {
+		var all sync.WaitGroup
+		for _, d := range dirs {
+			all.Go(func() { judge.Run(b, "sh", "-c", "unzip -q '"+packed+"' -d '"+d+"' && sync '"+d+"/game.iso'") })
+		}
+		all.Wait()
+	}})
 }
 
 // TestASlowLaneHoldsNoOtherUp has one that stands still until all others are done, and must then read by itself.
