@@ -30,6 +30,7 @@ import (
 	"polytome/internal/sim/ftpd"
 	"polytome/internal/testkit/coretest"
 	"polytome/internal/testkit/judge"
+	"polytome/internal/testkit/versus"
 	"polytome/internal/testkit/volumetest"
 )
 
@@ -559,7 +560,7 @@ func TestServeAsAService(t *testing.T) {
 }
 
 // BenchmarkServeAgainstNbdkit has nbdcopy read a game of 1 GiB from what is served, and the same file from nbdkit, in
-// turns: it prints the ratio of the speeds.
+// turns.
 func BenchmarkServeAgainstNbdkit(b *testing.B) {
 	games := b.TempDir()
 	image := coretest.Image(b, coretest.Inf("VSP-00001", "Title", "1/1", "short"))
@@ -575,15 +576,7 @@ func BenchmarkServeAgainstNbdkit(b *testing.B) {
 	theirs := fmt.Sprintf("nbd://127.0.0.1:%d/", port)
 	require.Eventually(b, func() bool { return exec.Command("nbdinfo", theirs).Run() == nil }, time.Minute,
 		10*time.Millisecond)
-	var our, their time.Duration
-	for b.Loop() {
-		begun := time.Now()
-		require.NoError(b, exec.Command("nbdcopy", s.at, "null:").Run())
-		our += time.Since(begun)
-		begun = time.Now()
-		require.NoError(b, exec.Command("nbdcopy", theirs, "null:").Run())
-		their += time.Since(begun)
-	}
-	b.ReportMetric(float64(their)/float64(our), "x-nbdkit")
+	versus.Race(b, func() {}, versus.Contender{Name: "serve", Do: func() { versus.Run(b, "nbdcopy", s.at, "null:") }},
+		versus.Contender{Name: "nbdkit", Most: 1, Do: func() { versus.Run(b, "nbdcopy", theirs, "null:") }})
 	s.end(b)
 }

@@ -14,6 +14,7 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/title"
 	"polytome/internal/demo"
+	"polytome/internal/testkit/versus"
 )
 
 // find filters the titles.
@@ -174,19 +175,19 @@ func BenchmarkFilter(b *testing.B) {
 	press(a, "1")
 	for _, filter := range []string{"n", "platform:vesper ni", "size>1G -bad"} {
 		b.Run(filter, func(b *testing.B) {
-			for b.Loop() {
+			versus.Goal(b, 3, 0.05, func() {
 				a.stage().SetFilter("")
 				a.stage().SetFilter(filter)
 				_ = a.View()
-			}
+			})
 		})
 	}
 	a.stage().SetFilter("")
 	b.Run("order", func(b *testing.B) {
-		for b.Loop() {
+		versus.Goal(b, 3, 0.05, func() {
 			press(a, "o")
 			_ = a.View()
-		}
+		})
 	})
 }
 

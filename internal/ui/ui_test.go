@@ -26,6 +26,7 @@ import (
 	"polytome/internal/demo"
 	"polytome/internal/testkit/demoworld"
 	"polytome/internal/testkit/judge"
+	"polytome/internal/testkit/versus"
 	"polytome/internal/ui/state"
 )
 
@@ -484,10 +485,10 @@ func BenchmarkFrameWith50000Titles(b *testing.B) {
 	for _, s := range []string{"1 scan", "2 fit", "3 tree", "4 run", "5 check", "C covers", "L loaders"} {
 		b.Run(s[2:], func(b *testing.B) {
 			press(a, s[:1])
-			for b.Loop() {
+			versus.Goal(b, 20, 0.008, func() {
 				a.Update(tea.KeyPressMsg{Code: tea.KeyDown})
 				_ = a.View()
-			}
+			})
 		})
 	}
 	b.Run("entering tree", func(b *testing.B) { // what the key itself takes; the tree comes from the background
@@ -505,17 +506,17 @@ func BenchmarkFrameWith50000Titles(b *testing.B) {
 	press(a, "2")
 	for key, name := range map[string]string{"space": "put or take one", "a": "put or take all"} {
 		b.Run(name, func(b *testing.B) {
-			for b.Loop() {
+			versus.Goal(b, 2, 0.05, func() {
 				press(a, key)
 				_ = a.View()
-			}
+			})
 		})
 	}
 }
 
 func BenchmarkFirstFrame(b *testing.B) {
 	w := demoworld.Open(b)
-	for b.Loop() {
+	versus.Goal(b, 3, 0.1, func() {
 		bn, err := bench.Load(w.Bench)
 		require.NoError(b, err)
 		set, err := loader.Shipped()
@@ -523,7 +524,7 @@ func BenchmarkFirstFrame(b *testing.B) {
 		a := newApp(context.Background(), bn, set, Options{})
 		a.Update(tea.WindowSizeMsg{Width: 158, Height: 46})
 		_ = a.View()
-	}
+	})
 }
 
 // BenchmarkMemoryWith50000Titles reports what the whole program holds.

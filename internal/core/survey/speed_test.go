@@ -5,7 +5,6 @@ import (
 	"runtime"
 	"slices"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -16,6 +15,7 @@ import (
 	"polytome/internal/size"
 	"polytome/internal/target"
 	"polytome/internal/testkit/coretest"
+	"polytome/internal/testkit/versus"
 )
 
 // sixTargets are 50,000 titles judged at six targets: sticks with both filesystems, shares, disks of
@@ -73,43 +73,24 @@ func BenchmarkPlan50000TitlesAt6Targets(b *testing.B) {
 		"each at every target": func(int, int) bool { return true },
 	} {
 		b.Run(name, func(b *testing.B) {
-			steps := 0
-			for b.Loop() {
-				steps = planAll(all, wants)
-			}
-			b.ReportMetric(float64(steps), "steps")
+			versus.Goal(b, 1, 0.2, func() { planAll(all, wants) })
 			b.ReportMetric(mib, "MiB-for-six-targets")
-			b.ReportMetric(float64(b.Elapsed().Milliseconds())/float64(b.N), "ms/plan")
 		})
 	}
 }
 
-// BenchmarkPutOrTakeAmong50000 puts and takes single titles, and next to it, in turns, judges all choices
-// again, which is what a tool does that keeps no sums. It prints the ratio of the medians.
+// BenchmarkPutOrTakeAmong50000 puts and takes single titles.
 func BenchmarkPutOrTakeAmong50000(b *testing.B) {
 	s := sixTargets(b)[0]
 	everything := func(int) bool { return true }
 	s.Choose(everything)
-	var single, whole []float64
-	for i := 0; b.Loop(); i++ {
+	i := 0
+	versus.Goal(b, 100, 0.005, func() {
 		n := i * 7919 % 50_000
-		began := time.Now()
 		s.Put(n, false)
 		s.Put(n, true)
-		single = append(single, time.Since(began).Seconds()/2)
-		if i%50 == 0 {
-			began = time.Now()
-			s.Choose(everything)
-			for k := range 50_000 {
-				s.Verdict(k)
-			}
-			whole = append(whole, time.Since(began).Seconds())
-		}
-	}
-	slices.Sort(single)
-	slices.Sort(whole)
-	b.ReportMetric(single[len(single)/2]*1000, "ms/put")
-	b.ReportMetric(single[len(single)/2]/whole[len(whole)/2], "put/all-again")
+		i++
+	})
 }
 
 // BenchmarkPutOrTakeWhereNotAllFits is the same at a target with too little space, where every choice can
@@ -117,9 +98,11 @@ func BenchmarkPutOrTakeAmong50000(b *testing.B) {
 func BenchmarkPutOrTakeWhereNotAllFits(b *testing.B) {
 	s := sixTargets(b)[4]
 	s.Choose(func(int) bool { return true })
-	for i := 0; b.Loop(); i++ {
+	i := 0
+	versus.Goal(b, 100, 0.005, func() {
 		s.Put(i*7919%50_000, i%2 == 1)
-	}
+		i++
+	})
 }
 
 // BenchmarkJudge50000 gives the verdicts of one target whatever is chosen.

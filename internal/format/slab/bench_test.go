@@ -5,19 +5,18 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/format/slab"
+	"polytome/internal/testkit/versus"
 	"polytome/internal/testkit/volumetest"
 )
 
 // BenchmarkAddAgainstCopy adds a title of 512 MiB to a disk in a file, and copies and syncs the same file by cp in
-// turns: it prints the ratio of the sums.
+// turns.
 func BenchmarkAddAgainstCopy(b *testing.B) {
 	const size = 512 << 20
 	dir := b.TempDir()
@@ -26,25 +25,15 @@ func BenchmarkAddAgainstCopy(b *testing.B) {
 	m := volumetest.NewFile(b, 2<<30)
 	d, err := slab.Format(m, 2<<30, slab.Options{})
 	require.NoError(b, err)
-	var ours, theirs time.Duration
-	for b.Loop() {
+	to := filepath.Join(dir, "copy.iso")
+	versus.Race(b, func() { _ = os.Remove(to) }, versus.Contender{Name: "add", Do: func() {
 		f, err := os.Open(from)
 		require.NoError(b, err)
-		begun := time.Now()
 		_, err = d.Add(context.Background(), slab.New{ID: "A", Name: "a"}, size, f, true, nil)
-		ours += time.Since(begun)
 		require.NoError(b, err)
 		require.NoError(b, f.Close())
 		require.NoError(b, d.Remove("A"))
-		to := filepath.Join(dir, "copy.iso")
-		begun = time.Now()
-		require.NoError(b, exec.Command("cp", from, to).Run())
-		require.NoError(b, exec.Command("sync", to).Run())
-		theirs += time.Since(begun)
-		require.NoError(b, os.Remove(to))
-	}
-	b.ReportMetric(float64(ours)/float64(theirs), "x-cp")
-	b.SetBytes(size)
+	}}, versus.Contender{Name: "cp+sync", Most: 1, Do: func() { versus.Shell(b, `cp "$1" "$2"; sync "$2"`, from, to) }})
 }
 
 // BenchmarkListFiveThousand opens a disk with 5,000 titles and lists them.

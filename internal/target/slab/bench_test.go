@@ -2,19 +2,18 @@ package slab_test
 
 import (
 	"os"
-	"os/exec"
 	"path/filepath"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/format/slab"
 	"polytome/internal/testkit/judge"
+	"polytome/internal/testkit/versus"
 )
 
 // BenchmarkAddAgainstNbdcopy adds a title of 512 MiB to a disk that qemu-nbd exports, and has nbdcopy write the same
-// file to another export, in turns: it prints the ratio of the sums.
+// file to another export, in turns.
 func BenchmarkAddAgainstNbdcopy(b *testing.B) {
 	const size = 512 << 20
 	from := filepath.Join(b.TempDir(), "game.iso")
@@ -27,20 +26,12 @@ func BenchmarkAddAgainstNbdcopy(b *testing.B) {
 	defer p.Close()
 	d, err := p.Write(ctx)
 	require.NoError(b, err)
-	var ours, theirs time.Duration
-	for b.Loop() {
+	versus.Race(b, func() {}, versus.Contender{Name: "add", Do: func() {
 		f, err := os.Open(from)
 		require.NoError(b, err)
-		begun := time.Now()
 		_, err = d.Add(ctx, slab.New{ID: "A", Name: "a"}, size, f, true, nil)
-		ours += time.Since(begun)
 		require.NoError(b, err)
 		require.NoError(b, f.Close())
 		require.NoError(b, d.Remove("A"))
-		begun = time.Now()
-		require.NoError(b, exec.Command("nbdcopy", "--flush", from, to).Run())
-		theirs += time.Since(begun)
-	}
-	b.ReportMetric(float64(ours)/float64(theirs), "x-nbdcopy")
-	b.SetBytes(size)
+	}}, versus.Contender{Name: "nbdcopy", Most: 1, Do: func() { versus.Run(b, "nbdcopy", "--flush", from, to) }})
 }

@@ -1,0 +1,57 @@
+package main
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"polytome/internal/testkit/versus"
+)
+
+// measured writes a file with one benchmark whose own turns took so many seconds, beside a peer's of one each, and one
+// without a peer.
+func measured(t *testing.T, seconds ...float64) string {
+	name := filepath.Join(t.TempDir(), "records")
+	var b strings.Builder
+	for _, r := range []versus.Record{
+		{Name: "BenchmarkFill/small", Ours: "fill", Most: map[string]float64{"cp": 1.5},
+			Seconds: map[string][]float64{"fill": seconds, "cp": {1, 1, 1}}},
+		{Name: "BenchmarkPlan", Ours: "plan", Most: map[string]float64{"plan": 0.2},
+			Seconds: map[string][]float64{"plan": {seconds[0] / 10}}},
+	} {
+		line, err := json.Marshal(r)
+		require.NoError(t, err)
+		b.Write(append(line, '\n'))
+	}
+	require.NoError(t, os.WriteFile(name, []byte(b.String()), 0o600))
+	return name
+}
+
+func TestASlowdownBetweenTwoCommitsIsFound(t *testing.T) {
+	history := filepath.Join(t.TempDir(), "history.jsonl")
+	var out strings.Builder
+	require.NoError(t, do([]string{"keep", measured(t, 1, 1, 9), history, "aaaa1111", "2 x quick"}, &out))
+	require.NoError(t, do([]string{"keep", measured(t, 1.3, 1.3, 1.3), history, "bbbb2222", "2 x quick"}, &out))
+	require.NoError(t, do([]string{"keep", measured(t, 0.5, 0.5, 0.5), history, "cccc3333", "8 x other"}, &out))
+	assert.Empty(t, out.String())
+
+	require.NoError(t, do([]string{"compare", history, "aaaa", "bbbb"}, &out))
+	assert.Regexp(t, `Fill/small +cp +1.000 +1.300 +\+30 % +slower`, out.String(), "the median of three turns counts")
+	assert.Regexp(t, `Plan +seconds +0.100 +0.130 +\+30 % +slower`, out.String())
+	out.Reset()
+	require.NoError(t, do([]string{"compare", history, "bbbb", "cccc"}, &out))
+	assert.Regexp(t, `Fill/small +cp +1.300 +0.500 +-62 % +quicker`, out.String())
+	assert.NotContains(t, out.String(), "Plan", "times of two machines are not compared")
+	require.ErrorContains(t, do([]string{"compare", history, "bbbb", "dddd"}, &out), "nothing is kept of the commit dddd")
+
+	out.Reset()
+	require.NoError(t, do([]string{"table", measured(t, 2, 2, 1)}, &out))
+	assert.Regexp(t, `Fill/small +2000 ms +cp +1000 ms +2.00 +1.00 to 2.00 +at most 1.50 +missed`, out.String())
+	assert.Regexp(t, `Plan +200 ms +200 ms to 200 ms +at most 200 ms +reached`, out.String())
+	require.ErrorContains(t, do(nil, &out), "usage")
+}
