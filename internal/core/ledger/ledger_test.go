@@ -164,3 +164,41 @@ func TestAReformattedVolumeIsForgotten(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, all, 2)
 }
+
+// TestOnlyWhatChangedIsReadAgain spoils a file without a trace, which another reading then cannot notice, and replaces
+// others as people and programs do, which it does.
+func TestOnlyWhatChangedIsReadAgain(t *testing.T) {
+	s := ledger.Store{Dir: filepath.Join(t.TempDir(), "ledger")}
+	for _, id := range []string{"vol-1", "vol-2", "vol-3"} {
+		require.NoError(t, s.Note(volume(id, 3, "VSP-1 Copper Tide"), false))
+	}
+	first, err := s.Read(nil)
+	require.NoError(t, err)
+	require.Len(t, first.Volumes, 3)
+
+	name := filepath.Join(s.Dir, "vol-1.json")
+	info, err := os.Stat(name)
+	require.NoError(t, err)
+	data, err := os.ReadFile(name)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(name, []byte(strings.Repeat("x", len(data))), 0o600))
+	require.NoError(t, os.Chtimes(name, info.ModTime(), info.ModTime()))
+	require.NoError(t, s.Note(volume("vol-2", 4, "VSP-1 Copper Tide", "VSP-2 Mosswick"), true))
+	require.NoError(t, os.Remove(filepath.Join(s.Dir, "vol-3.json")))
+	called := "Hall 3"
+	require.NoError(t, s.Name("vol-1", &called, nil))
+	second, err := s.Read(first)
+	require.NoError(t, err)
+	require.Len(t, second.Volumes, 2, "one went")
+	assert.Equal(t, "vol-2", second.Volumes[0].ID)
+	assert.Len(t, second.Volumes[0].Titles, 2)
+	assert.Equal(t, "Hall 3", second.Volumes[1].Called(), "names are read each time")
+	assert.Equal(t, "Copper Tide", second.Volumes[1].Titles[0].Name, "what has not changed is not read")
+	assert.Len(t, first.Volumes, 3, "the earlier reading stays")
+	assert.Empty(t, first.Volumes[0].Name)
+
+	require.NoError(t, os.Chtimes(name, time.Time{}, info.ModTime().Add(time.Second)))
+	third, err := s.Read(second)
+	require.ErrorContains(t, err, "vol-1.json is no file of the ledger")
+	assert.Len(t, third.Volumes, 1)
+}

@@ -102,13 +102,37 @@ func (s Store) read(file string) (v Volume, err error) {
 }
 
 // All are the volumes, the newest look first, with their names. What cannot be read is left out, and reported.
-func (s Store) All() (all []Volume, err error) {
+func (s Store) All() ([]Volume, error) {
+	r, err := s.Read(nil)
+	return r.Volumes, err
+}
+
+// A Reading is what the ledger held at some time. It is not changed.
+type Reading struct {
+	Volumes []Volume // the newest look first
+	files   map[string]readFile
+}
+
+// readFile is a volume's file as it was read.
+type readFile struct {
+	info   fs.FileInfo
+	volume Volume
+}
+
+// is reports whether the file is the same still. Files are replaced as a whole.
+func (f *readFile) is(now fs.FileInfo) bool {
+	return os.SameFile(f.info, now) && f.info.Size() == now.Size() && f.info.ModTime().Equal(now.ModTime())
+}
+
+// Read is All, and takes from an earlier reading what has not changed since; nil for none.
+func (s Store) Read(earlier *Reading) (*Reading, error) {
+	out := &Reading{files: map[string]readFile{}}
 	entries, err := os.ReadDir(s.Dir)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
+		return out, nil
 	}
 	if err != nil {
-		return nil, fmt.Errorf("reading the ledger: %w", err)
+		return out, fmt.Errorf("reading the ledger: %w", err)
 	}
 	given, err := s.named()
 	problems := []error{err}
@@ -116,20 +140,36 @@ func (s Store) All() (all []Volume, err error) {
 		if e.IsDir() || filepath.Ext(e.Name()) != ".json" {
 			continue
 		}
-		v, err := s.read(filepath.Join(s.Dir, e.Name()))
+		f, err := s.readFile(e, earlier)
 		if err != nil {
 			problems = append(problems, fmt.Errorf("reading the ledger: %w", err))
 			continue
 		}
+		out.files[e.Name()] = f
+		v := f.volume
 		if i := slices.IndexFunc(given, func(n named) bool { return n.ID == v.ID }); i >= 0 {
 			v.Name, v.Place = given[i].Name, given[i].Place
 		}
-		all = append(all, v)
+		out.Volumes = append(out.Volumes, v)
 	}
-	slices.SortStableFunc(all, func(a, b Volume) int {
+	slices.SortStableFunc(out.Volumes, func(a, b Volume) int {
 		return cmp.Or(b.Seen.Compare(a.Seen), strings.Compare(a.ID, b.ID))
 	})
-	return all, errors.Join(problems...)
+	return out, errors.Join(problems...)
+}
+
+func (s Store) readFile(e fs.DirEntry, earlier *Reading) (readFile, error) {
+	info, err := e.Info() // before it is read: what changes meanwhile is read again the next time
+	if err != nil {
+		return readFile{}, err
+	}
+	if earlier != nil {
+		if was, ok := earlier.files[e.Name()]; ok && was.is(info) {
+			return was, nil
+		}
+	}
+	v, err := s.read(filepath.Join(s.Dir, e.Name()))
+	return readFile{info, v}, err
 }
 
 // Find is the volume of a name, label, ID or address, without regard to letter case.

@@ -21,12 +21,15 @@ type Remembered struct {
 	Volumes []ledger.Volume
 	Index   *ledger.Index
 	Err     error // what of it cannot be read or written
+
+	reading *ledger.Reading
+	stale   bool // something was written since the reading that is under way was begun
 }
 
 // A LedgerMsg is what the ledger knows now.
 type LedgerMsg struct {
 	ticket
-	volumes []ledger.Volume
+	reading *ledger.Reading
 	err     error
 }
 
@@ -84,28 +87,40 @@ func (d *State) SetNoted(m NotedMsg) tea.Cmd {
 	return d.ReadLedger()
 }
 
-// ReadLedger reads what the ledger knows.
+// ReadLedger reads what the ledger knows. One reading is under way at a time: when several targets are noted one after
+// the other, another one follows it.
 func (d *State) ReadLedger() tea.Cmd {
 	if d.Ledger.Dir == "" {
 		return nil
 	}
+	if d.goesOn(-1, readingLedger) {
+		d.Remembered.stale = true
+		return nil
+	}
+	d.Remembered.stale = false
 	mine, _ := d.begin(-1, readingLedger)
-	store := d.Ledger
+	store, earlier := d.Ledger, d.Remembered.reading
 	return func() tea.Msg {
-		all, err := store.All()
-		return LedgerMsg{mine, all, err}
+		now, err := store.Read(earlier)
+		return LedgerMsg{mine, now, err}
 	}
 }
 
 // SetLedger takes over what the ledger knows. What of it cannot be read is said once.
-func (d *State) SetLedger(m LedgerMsg) {
+func (d *State) SetLedger(m LedgerMsg) tea.Cmd {
 	if _, ok := d.end(m.ticket); !ok {
-		return
+		return nil
+	}
+	if d.Remembered.stale { // what it shows is older than what is known here
+		d.Remembered.reading = m.reading
+		return d.ReadLedger()
 	}
 	if m.err != nil && d.Remembered.Err == nil {
 		d.Notice = Sentence(m.err.Error())
 	}
-	d.Remembered = Remembered{m.volumes, ledger.NewIndex(m.volumes), m.err}
+	d.Remembered = Remembered{Volumes: m.reading.Volumes, Index: ledger.NewIndex(m.reading.Volumes), Err: m.err,
+		reading: m.reading}
+	return nil
 }
 
 // Here are the targets that are a volume and are connected now, by their numbers.

@@ -33,8 +33,7 @@ func (d *State) Update(msg tea.Msg) (t Taken, ok bool) {
 	case NotedMsg:
 		t.Cmd = d.SetNoted(msg)
 	case LedgerMsg:
-		d.SetLedger(msg)
-		t.Refresh = true
+		t.Cmd, t.Refresh = d.SetLedger(msg), true
 	case SavesMsg:
 		t.Cmd, t.Refresh = d.SetSaves(msg), true
 	case KitMsg:
