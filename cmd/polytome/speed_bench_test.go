@@ -53,7 +53,7 @@ type place struct {
 	clear func() // makes it ready for the next turn
 }
 
-// emptyFolder is a place for each turn anew. What was in the last one stays beside it: where many files have just been
+// emptyFolder is a new place for each turn. What was in the last one stays beside it: where many files have just been
 // deleted, ext4 searches long for numbers that it may give to new ones.
 func emptyFolder(b *testing.B) place {
 	p, turn := place{dir: filepath.Join(b.TempDir(), "stick")}, 0
@@ -171,9 +171,26 @@ func BenchmarkFill(b *testing.B) {
 		p := emptyFolder(b)
 		port, root := judge.FTP(b, p.dir)
 		at := fmt.Sprintf("ftp://anonymous@127.0.0.1:%d//%s", port, root)
-		versus.Race(b, p.clear, fills(b, "5000 files", "--from", games, "--loader", "gantry", "--connections", "4", "--to", at, "--verify",
-			"size"), peer(b, "lftp", 0.9, "lftp -c 'set ftp:use-mdtm no; open ftp://127.0.0.1:%d; mirror -R --parallel=4 "+
-			"%s /%s/out'", port, games, root))
+		versus.Race(
+			b,
+			p.clear,
+			fills(
+				b,
+				"5000 files",
+				"--from",
+				games,
+				"--loader",
+				"gantry",
+				"--connections",
+				"4",
+				"--to",
+				at,
+				"--verify",
+				"size",
+			),
+			peer(b, "lftp", 0.9, "lftp -c 'set ftp:use-mdtm no; open ftp://127.0.0.1:%d; mirror -R --parallel=4 "+
+				"%s /%s/out'", port, games, root),
+		)
 	})
 	share := func(b *testing.B) (p place, at, client string) {
 		p = emptyFolder(b)

@@ -27,7 +27,7 @@ type Contender struct {
 // Record is what a benchmark measured. It is kept, see scripts/bench.
 type Record struct {
 	Name    string               `json:"name"`
-	Seconds map[string][]float64 `json:"seconds"` // by contender, in the order of turns
+	Seconds map[string][]float64 `json:"seconds"`        // by contender, in the order of turns
 	Most    map[string]float64   `json:"most,omitempty"` // see [Contender]
 	Ours    string               `json:"ours"`
 }
@@ -72,8 +72,8 @@ func Race(b *testing.B, clear func(), all ...Contender) {
 	keep(b, r)
 }
 
-// Goal measures ours alone, where no program does the same: a turn is n times the work, which shall take so many seconds
-// at most each.
+// Goal measures ours alone, where no program does the same: a turn is n times the work, which shall take so many
+// seconds at most each.
 func Goal(b *testing.B, n int, seconds float64, do func()) {
 	b.Helper()
 	r := Record{Name: b.Name(), Seconds: map[string][]float64{}, Most: map[string]float64{"polytome": seconds},
