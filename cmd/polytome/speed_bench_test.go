@@ -171,26 +171,10 @@ func BenchmarkFill(b *testing.B) {
 		p := emptyFolder(b)
 		port, root := judge.FTP(b, p.dir)
 		at := fmt.Sprintf("ftp://anonymous@127.0.0.1:%d//%s", port, root)
-		versus.Race(
-			b,
-			p.clear,
-			fills(
-				b,
-				"5000 files",
-				"--from",
-				games,
-				"--loader",
-				"gantry",
-				"--connections",
-				"4",
-				"--to",
-				at,
-				"--verify",
-				"size",
-			),
-			peer(b, "lftp", 0.9, "lftp -c 'set ftp:use-mdtm no; open ftp://127.0.0.1:%d; mirror -R --parallel=4 "+
-				"%s /%s/out'", port, games, root),
-		)
+		ours := fills(b, "5000 files", "--from", games, "--loader", "gantry", "--connections", "4", "--to", at, "--verify",
+			"size")
+		versus.Race(b, p.clear, ours, peer(b, "lftp", 0.9, "lftp -c 'set ftp:use-mdtm no; open ftp://127.0.0.1:%d; "+
+			"mirror -R --parallel=4 %s /%s/out'", port, games, root))
 	})
 	share := func(b *testing.B) (p place, at, client string) {
 		p = emptyFolder(b)
