@@ -207,7 +207,10 @@ func (c *cleaner) set(text string) string {
 		}
 		word := text[:n]
 		text = text[n:]
-		wide := ansi.StringWidth(word)
+		wide := len(word)
+		if !printable(word) {
+			wide = ansi.StringWidth(word)
+		}
 		if !c.begun {
 			c.indent += len(spaces)
 		}
@@ -250,6 +253,9 @@ var grades = func() map[string]ansi.Style {
 
 // harmless replaces what steers terminals in a text of several lines.
 func harmless(s string) string {
+	if printable(s) {
+		return s
+	}
 	return strings.Map(func(r rune) rune {
 		if r == '\n' || r == '\t' {
 			return r
@@ -259,6 +265,17 @@ func harmless(s string) string {
 		}
 		return r
 	}, s)
+}
+
+// printable reports whether a text is nothing but letters, digits and signs of ASCII, blanks and ends of lines: most are,
+// and a list of all titles has a hundred thousand of them.
+func printable(s string) bool {
+	for i := range len(s) {
+		if c := s[i]; (c < ' ' || c > '~') && c != '\n' {
+			return false
+		}
+	}
+	return true
 }
 
 // stderr is where messages for people go; they are written down, too.

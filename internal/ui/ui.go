@@ -18,6 +18,7 @@ import (
 	"polytome/internal/core/ledger"
 	"polytome/internal/core/loader"
 	"polytome/internal/ui/state"
+	"polytome/internal/ui/style"
 )
 
 // Options are how the interface is to look and behave.
@@ -80,7 +81,7 @@ func Shown() bool { return shown.Load() > 0 }
 
 // show runs the program until it ends.
 func show(ctx context.Context, cancel context.CancelFunc, m *app) error {
-	how := []tea.ProgramOption{tea.WithContext(ctx)}
+	how := []tea.ProgramOption{tea.WithContext(ctx), tea.WithFPS(style.Frames)}
 	switch m.opts.Colours {
 	case ColoursAll:
 		how = append(how, tea.WithColorProfile(colorprofile.TrueColor))

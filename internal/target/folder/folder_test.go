@@ -109,6 +109,44 @@ func TestDeclaredSpaceShrinksByWhatIsThere(t *testing.T) {
 		"one byte takes a whole cluster")
 }
 
+// TestAFolderThatBecomesAnotherOne has somebody give the folder that is being filled another name, and make a new one in
+// its place: what is put there goes into the new one, and what was begun in the old one gets no name there.
+func TestAFolderThatBecomesAnotherOne(t *testing.T) {
+	judge.NotWindows(t, "a folder that is open keeps its name there")
+	dir, ctx := t.TempDir(), context.Background()
+	p, err := folder.Open(dir, folder.Options{})
+	require.NoError(t, err)
+	defer p.Close()
+	put := func(name string) target.Writer {
+		w, err := p.Create(ctx, name, 4)
+		require.NoError(t, err)
+		_, err = w.Write([]byte("game"))
+		require.NoError(t, err)
+		require.NoError(t, w.Flush())
+		return w
+	}
+	require.NoError(t, p.MakeFolder(ctx, "FULL/A"))
+	require.NoError(t, put("FULL/A/one").Commit())
+	begun := put("FULL/A/two")
+	require.NoError(t, os.Rename(filepath.Join(dir, "FULL"), filepath.Join(dir, "WAS")))
+	require.NoError(t, p.MakeFolder(ctx, "FULL/A"))
+	three := put("FULL/A/three")
+	require.Error(t, begun.Commit())
+	require.NoError(t, three.Commit())
+	require.NoError(t, p.Rename(ctx, "FULL", "NEW"))
+	require.NoError(t, p.MakeFolder(ctx, "FULL/A"))
+	require.NoError(t, put("FULL/A/four").Commit())
+	for _, is := range []string{"WAS/A/one", "NEW/A/three", "FULL/A/four"} {
+		assert.FileExists(t, filepath.Join(dir, is))
+	}
+	for _, is := range []string{"WAS/A/two", "NEW/A/two", "FULL/A/two"} {
+		assert.NoFileExists(t, filepath.Join(dir, is))
+	}
+	require.NoError(t, p.Remove(ctx, "FULL/A/four"))
+	require.NoError(t, p.Remove(ctx, "FULL/A"))
+	assert.NoDirExists(t, filepath.Join(dir, "FULL/A"))
+}
+
 func TestWrongTargets(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "file")

@@ -213,6 +213,7 @@ func (w *writer) Commit() error {
 	if err := w.f.Close(); err != nil {
 		return w.p.explain("closing", w.name, err)
 	}
+	w.p.still(w.name)
 	if !w.over {
 		if err := w.p.absent(w.name); err != nil {
 			return err

@@ -40,7 +40,7 @@ func Run(ctx context.Context, names []string, o Options) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	m := newBoard(names, o, stop)
-	var how []tea.ProgramOption
+	how := []tea.ProgramOption{tea.WithFPS(style.Frames)}
 	if o.Plain {
 		how = append(how, tea.WithColorProfile(colorprofile.ASCII))
 	}

@@ -11,6 +11,10 @@ import (
 	"github.com/charmbracelet/colorprofile"
 )
 
+// Frames are drawn a second, at most: a key shows within a thirtieth, and a screen on which nothing happens wakes the
+// computer half as often as it would by default.
+const Frames = 30
+
 // A Theme is how things look on one terminal.
 type Theme struct {
 	ASCII bool // no characters beyond ASCII
