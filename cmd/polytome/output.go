@@ -267,8 +267,8 @@ func harmless(s string) string {
 	}, s)
 }
 
-// printable reports whether a text is nothing but letters, digits and signs of ASCII, blanks and ends of lines: most are,
-// and a list of all titles has a hundred thousand of them.
+// printable reports whether a text is nothing but letters, digits and signs of ASCII, blanks and ends of lines: most
+// are, and a list of all titles has a hundred thousand of them.
 func printable(s string) bool {
 	for i := range len(s) {
 		if c := s[i]; (c < ' ' || c > '~') && c != '\n' {

@@ -89,8 +89,8 @@ func (listed) ModTime() time.Time { return time.Time{} }
 func (listed) IsDir() bool        { return false }
 func (listed) Sys() any           { return nil }
 
-// TestWhatWasNamedTogetherLasts names files of two folders side by side, in any order: when that is settled, all of them
-// last, for a few flushes. A name that somebody else has taken by then, in whatever letter case, is left to them.
+// TestWhatWasNamedTogetherLasts names files of two folders side by side, in any order: when that is settled, all of
+// them last, for a few flushes. A name that somebody else has taken by then, in whatever letter case, is left to them.
 func TestWhatWasNamedTogetherLasts(t *testing.T) {
 	for seed := range uint64(20) {
 		s := &slowServer{rng: rand.New(rand.NewPCG(seed, 1)), at: map[string]int{}, there: []string{"a/GAME 05"}}

@@ -109,8 +109,8 @@ func TestDeclaredSpaceShrinksByWhatIsThere(t *testing.T) {
 		"one byte takes a whole cluster")
 }
 
-// TestAFolderThatBecomesAnotherOne has somebody give the folder that is being filled another name, and make a new one in
-// its place: what is put there goes into the new one, and what was begun in the old one gets no name there.
+// TestAFolderThatBecomesAnotherOne has somebody give the folder that is being filled another name, and make a new one
+// in its place: what is put there goes into the new one, and what was begun in the old one gets no name there.
 func TestAFolderThatBecomesAnotherOne(t *testing.T) {
 	judge.NotWindows(t, "a folder that is open keeps its name there")
 	dir, ctx := t.TempDir(), context.Background()
