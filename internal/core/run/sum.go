@@ -42,8 +42,8 @@ func (s sums) Sum() Sum {
 	return all.Sum128().Bytes()
 }
 
-var zeroBlock = make([]byte, blockSize)
-var zeroHash = xxh3.Hash128(zeroBlock)
+var zeroBlock [blockSize]byte
+var zeroHash = sync.OnceValue(func() xxh3.Uint128 { return xxh3.Hash128(zeroBlock[:]) })
 
 // block is up to blockSize bytes on their way; data is nil for zeros.
 type block struct {
@@ -61,7 +61,7 @@ type hashed struct {
 // sum waits for the hash of the block. It may be asked for several times.
 func (b *block) sum() (xxh3.Uint128, error) {
 	if b.hash == nil {
-		return zeroHash, nil
+		return zeroHash(), nil
 	}
 	h := <-b.hash
 	b.hash <- h

@@ -413,4 +413,4 @@ func (v *verifier) read(j *job, progress func(n int64)) (text string, zeros []ru
 }
 
 // zeroBlock is what runs of zeros are recognised by.
-var zeroBlock = make([]byte, zeroStep)
+var zeroBlock [zeroStep]byte

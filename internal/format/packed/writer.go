@@ -213,7 +213,7 @@ func (s *Stream) hand(ctx context.Context, c *chunk) bool {
 	}
 }
 
-var noughts = make([]byte, largestBlock)
+var noughts [largestBlock]byte
 
 // pack decides about each block of a chunk.
 func (s *Stream) pack(c *chunk) {

@@ -247,7 +247,7 @@ func (w *Writer) wrote(b []byte) {
 	w.at += int64(len(b))
 }
 
-var zeros = make([]byte, 1<<20)
+var zeros [1 << 20]byte
 
 // Skip is Write for so many zeros.
 func (w *Writer) Skip(n int64) error {
@@ -290,7 +290,7 @@ func (d *Disk) zero(at, n int64) error {
 // empty reports whether there are only zeros.
 func empty(b []byte) bool {
 	for len(b) > len(zeros) {
-		if !bytes.Equal(b[:len(zeros)], zeros) {
+		if !bytes.Equal(b[:len(zeros)], zeros[:]) {
 			return false
 		}
 		b = b[len(zeros):]

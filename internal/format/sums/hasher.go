@@ -58,7 +58,7 @@ func (h *Hasher) Zeros(n int64) {
 	if len(h.all) == 0 {
 		return
 	}
-	for b := zeroBlock; n > 0; n -= int64(len(b)) {
+	for b := zeroBlock[:]; n > 0; n -= int64(len(b)) {
 		b = b[:min(int64(len(b)), n)]
 		for _, x := range h.all {
 			_, _ = x.Write(b)
@@ -66,7 +66,7 @@ func (h *Hasher) Zeros(n int64) {
 	}
 }
 
-var zeroBlock = make([]byte, 64<<10)
+var zeroBlock [64 << 10]byte
 
 // Has reports whether a checksum of one of the algorithms, in hexadecimal digits, is that of what was written.
 func (h *Hasher) Has(sum string) bool {

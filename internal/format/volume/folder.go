@@ -293,7 +293,7 @@ func (v *Volume) growBy(dir *Node, r Run) error {
 // zero makes bytes of the device zeros.
 func (v *Volume) zero(off, n int64) error { return Zero(v.dev, off, n) }
 
-var zeros = make([]byte, 1<<20)
+var zeros [1 << 20]byte
 
 // Zero makes n bytes of a device zeros, the quick way where it has one.
 func Zero(dev io.WriterAt, off, n int64) error {
