@@ -44,6 +44,7 @@ type lane struct {
 	n        int
 	only     bool // there is no other one
 	plan     *plan.Plan
+	foreseen *check.Report // what the check will find after the plan; nil where it was not looked for
 	forecast *run.Forecast
 	total    int64
 	done     int   // files that are written
@@ -95,7 +96,7 @@ func (f *filling) fill(ctx context.Context, all survey.Board) (complete bool, er
 			return false, err
 		}
 		if !f.asJSON && !f.unchecked {
-			printForeseen(ctx, f.out, all[n], l.plan)
+			l.foreseen = printForeseen(ctx, f.out, all[n], l.plan)
 		}
 		complete = complete && len(l.plan.Left) == 0
 	}
@@ -108,7 +109,7 @@ func (f *filling) fill(ctx context.Context, all survey.Board) (complete bool, er
 		if l != nil {
 			all[n].Ran(cache, l.plan, l.report)
 			if l.report.All() {
-				noted(ctx, all[n], survey.Noted{Done: l.plan})
+				noted(ctx, all[n], survey.Noted{Done: l.plan, Foreseen: l.foreseen})
 			}
 		}
 	}

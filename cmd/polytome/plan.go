@@ -72,17 +72,17 @@ nothing left to do. Nothing is written.`,
 // mostForeseen is how many problems are printed of those that are known before a run.
 const mostForeseen = 6
 
-// printForeseen says what a check would complain of after the run.
-func printForeseen(ctx context.Context, out io.Writer, s *survey.Survey, p *plan.Plan) {
-	all, err := s.Foresee(ctx, p)
+// printForeseen says what a check would complain of after the run, and returns that check; nil for none.
+func printForeseen(ctx context.Context, out io.Writer, s *survey.Survey, p *plan.Plan) *check.Report {
+	all, seen, err := s.Foresee(ctx, p)
 	if err != nil {
-		return // the run or the check says so
+		return nil // the run or the check says so
 	}
 	for i, f := range all {
 		if i == mostForeseen {
 			fmt.Fprintf(out, "  and %s that the check would find: polytome check --planned lists all\n",
 				size.Count(len(all)-i, "more problem"))
-			return
+			break
 		}
 		at := f.Path
 		if at == "" {
@@ -97,6 +97,7 @@ func printForeseen(ctx context.Context, out io.Writer, s *survey.Survey, p *plan
 			fmt.Fprintf(out, "             -> %s\n", clean(f.Remedy))
 		}
 	}
+	return seen
 }
 
 // planReport is the plan for one target, as printed.

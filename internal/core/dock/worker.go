@@ -141,7 +141,7 @@ func (w *Worker) waits(ctx context.Context, s *survey.Survey, p *plan.Plan) stri
 	case p.Loses() > 0:
 		return fmt.Sprintf("%s on it would be removed or replaced", size.Count(p.Loses(), "file"))
 	}
-	known, err := s.Foresee(ctx, p)
+	known, _, err := s.Foresee(ctx, p)
 	if err != nil {
 		return err.Error()
 	}

@@ -24,7 +24,7 @@ import (
 
 // foresees are the findings that are reported before anything is written, by their paths and kinds.
 func foresees(t *testing.T, s *survey.Survey) map[string]string {
-	all, err := s.Foresee(t.Context(), s.Plan())
+	all, _, err := s.Foresee(t.Context(), s.Plan())
 	require.NoError(t, err)
 	out := map[string]string{}
 	for _, f := range all {
@@ -52,7 +52,7 @@ func TestWhatKeepsAllFromShowingIsForeseen(t *testing.T) {
 	p := *s.Plan()
 	p.Steps = append(p.Steps, plan.Step{Kind: plan.Replace, Path: "ROWAN/ROWAN.CFG", Size: 20,
 		Make: &shape.Spec{Shape: shape.Written, Text: "look=stick\nfaces=on\n", Size: 20}})
-	all, err := s.Foresee(t.Context(), &p)
+	all, _, err := s.Foresee(t.Context(), &p)
 	require.NoError(t, err)
 	assert.Empty(t, all, "what is written is not missing")
 }
@@ -107,7 +107,7 @@ func TestWhatFindsNoPlaceInOnePieceIsForeseen(t *testing.T) {
 	require.NoError(t, to.Close())
 
 	s := w.look(0)
-	all, err := s.Foresee(t.Context(), s.Plan())
+	all, _, err := s.Foresee(t.Context(), s.Plan())
 	require.NoError(t, err)
 	var lack []string
 	for _, f := range all {

@@ -50,6 +50,8 @@ type Noted struct {
 	// Done is a plan that was carried out since the look, nil for none; Ours says that what the look found is as
 	// Polytome has left it.
 	Done *plan.Plan
+	// Foreseen is the check of the target as that plan leaves it, from [Survey.Foresee]; nil where it is to be made.
+	Foreseen *check.Report
 	Ours bool
 	// Stale says that Polytome has written to it since the look, which is noted already: only the check is new.
 	Stale bool
@@ -88,7 +90,7 @@ func (s *Survey) Note(ctx context.Context, store ledger.Store, n Noted) error {
 		v.Print, v.Titles, v.Free = "", was.Titles, was.Free
 	} else if err == nil && v.Print != "" && was.Print == v.Print && slices.Equal(was.Loaders, v.Loaders) {
 		v.Titles = was.Titles
-	} else if v.Titles, err = s.titlesOf(ctx, n.Done); err != nil {
+	} else if v.Titles, err = s.titlesOf(ctx, n); err != nil {
 		return err
 	}
 	for _, x := range s.Saves() {
@@ -106,13 +108,15 @@ func (s *Survey) Note(ctx context.Context, store ledger.Store, n Noted) error {
 }
 
 // titlesOf are the titles that the loaders list: as the target is, or will be when a plan was carried out.
-func (s *Survey) titlesOf(ctx context.Context, p *plan.Plan) (out []ledger.Title, err error) {
+func (s *Survey) titlesOf(ctx context.Context, n Noted) (out []ledger.Title, err error) {
+	p, now := n.Done, n.Foreseen
 	if p == nil {
 		p = &plan.Plan{}
 	}
-	now, err := s.CheckPlanned(ctx, p, check.Names)
-	if err != nil {
-		return nil, err
+	if now == nil {
+		if now, err = s.CheckPlanned(ctx, p, check.Names); err != nil {
+			return nil, err
+		}
 	}
 	titles, byID := s.listedTitles(), map[string]int{}
 	for i := range s.Titles {

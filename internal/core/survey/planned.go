@@ -350,14 +350,15 @@ func (smallText) Close() error { return nil }
 func (t smallText) Data(off int64) (start, end int64) { return min(off, t.Size()), t.Size() }
 
 // Foresee finds what a check would complain of after a plan was carried out, whatever it writes: so hours of writing do
-// not end with a list of nothing. What matters to nobody is left out.
-func (s *Survey) Foresee(ctx context.Context, p *plan.Plan) ([]check.Finding, error) {
+// not end with a list of nothing. What matters to nobody is left out. The whole check is returned too, nil for none.
+func (s *Survey) Foresee(ctx context.Context, p *plan.Plan) ([]check.Finding, *check.Report, error) {
 	if s.carries != nil || s.Away != nil {
-		return nil, nil
+		return nil, nil, nil
 	}
 	r, err := s.CheckPlanned(ctx, p, check.Names)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return slices.DeleteFunc(r.Findings, func(f check.Finding) bool { return f.Grade == check.Remark }), nil
+	all := slices.DeleteFunc(slices.Clone(r.Findings), func(f check.Finding) bool { return f.Grade == check.Remark })
+	return all, r, nil
 }
