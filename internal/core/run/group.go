@@ -6,7 +6,6 @@ import (
 	"slices"
 	"sync"
 	"sync/atomic"
-	"time"
 
 	"polytome/internal/core/plan"
 	"polytome/internal/core/source"
@@ -145,7 +144,7 @@ func (l *Lane) group(ctx context.Context, steps []int) {
 	openers, closeAll := l.openers()
 	defer closeAll()
 	end := func(m *member, sum string, err error) {
-		m.began = l.clock() - (l.clock()-began)/max(1, time.Duration(len(steps)))
+		m.began = began // those that end at the same time share the time since then
 		m.end(m.ctx, sum, err)
 	}
 	of, seen := make([]*member, len(steps)), make([]bool, len(steps))
