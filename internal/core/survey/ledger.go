@@ -52,7 +52,7 @@ type Noted struct {
 	Done *plan.Plan
 	// Foreseen is the check of the target as that plan leaves it, from [Survey.Foresee]; nil where it is to be made.
 	Foreseen *check.Report
-	Ours bool
+	Ours     bool
 	// Stale says that Polytome has written to it since the look, which is noted already: only the check is new.
 	Stale bool
 	// Check is a check of it, nil for none.
