@@ -14,36 +14,42 @@ const chunk = 1024
 
 // Each calls do for 0 to n-1, each once, in no order. A panic in do comes out of Each, when the rest has ended.
 func Each(n int, do func(i int)) {
-	workers := min(runtime.NumCPU(), 1+n/chunk)
-	if workers < 2 {
-		for i := range n {
+	InOrder((n+chunk-1)/chunk, runtime.NumCPU(), func(part, _ int) bool {
+		for i := part * chunk; i < min((part+1)*chunk, n); i++ {
 			do(i)
 		}
+		return true
+	})
+}
+
+// InOrder calls do for 0 to n-1, begun in that order by so many workers, and says which of them it is: work that waits
+// for something else than a processor can have many. When do returns false, no more is begun. A panic in do comes out
+// of InOrder, when the rest has ended.
+func InOrder(n, workers int, do func(i, worker int) (more bool)) {
+	var next atomic.Int64
+	var ended atomic.Bool
+	work := func(worker int) {
+		for i := int(next.Add(1)) - 1; i < n && !ended.Load(); i = int(next.Add(1)) - 1 {
+			if !do(i, worker) {
+				ended.Store(true)
+			}
+		}
+	}
+	if workers = min(workers, n); workers < 2 {
+		work(0)
 		return
 	}
-	starts := make(chan int)
 	var all sync.WaitGroup
 	var mistake atomic.Pointer[MistakeError]
-	for range workers {
+	for worker := range workers {
 		all.Go(func() {
-			for from := range starts {
-				err := Safely(func() error {
-					for i := from; i < min(from+chunk, n); i++ {
-						do(i)
-					}
-					return nil
-				})
-				var m *MistakeError
-				if errors.As(err, &m) {
-					mistake.Store(m)
-				}
+			err := Safely(func() error { work(worker); return nil })
+			var m *MistakeError
+			if errors.As(err, &m) {
+				mistake.Store(m)
 			}
 		})
 	}
-	for from := 0; from < n; from += chunk {
-		starts <- from
-	}
-	close(starts)
 	all.Wait()
 	if m := mistake.Load(); m != nil {
 		panic(m.Cause)

@@ -186,16 +186,19 @@ type Claimer interface {
 	Claim() (release func(), err error)
 }
 
+// Together is how many small files are written in one group.
+const Together = 512
+
 // A BatchCommitter is a target on which many small files are written quicker together.
 type BatchCommitter interface {
-	// Together is how many files may wait for one another, at most.
+	// Together is how many files may wait for one another, at most; [Together] where nothing limits them.
 	Together() int
-	// FlushAll brings files to the medium together, and has them be read from there in one go where that is quicker. It
-	// returns what became of each.
-	FlushAll(files []Writer) []error
+	// FlushAll brings files to the medium together. Where they are to be read back, it has them be read from there in
+	// one go if that is quicker. It returns what became of each.
+	FlushAll(files []Writer, readBack bool) []error
 	// Hold has what is committed from now on wait, until Settle makes all of it last.
 	Hold()
-	Settle() error
+	Settle(ctx context.Context) error
 }
 
 // A ParallelWriter is a target on which several small files are written quicker side by side.

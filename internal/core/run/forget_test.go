@@ -107,7 +107,7 @@ func (p *forgetfulBatch) Create(ctx context.Context, path string, size int64) (t
 
 func (p *forgetfulBatch) Together() int { return 100 }
 
-func (p *forgetfulBatch) FlushAll(files []target.Writer) (out []error) {
+func (p *forgetfulBatch) FlushAll(files []target.Writer, _ bool) (out []error) {
 	for _, f := range files {
 		out = append(out, f.Flush())
 	}
@@ -119,7 +119,7 @@ func (p *forgetfulBatch) Hold() { p.holds, p.held = true, map[string]string{} }
 // settling is how long it takes to have names last.
 const settling = 200 * time.Millisecond
 
-func (p *forgetfulBatch) Settle() error {
+func (p *forgetfulBatch) Settle(context.Context) error {
 	time.Sleep(settling) // whoever says that a file is done before this shows it
 	p.holds = false
 	if p.fails == "settle" {

@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 	"slices"
-	"sync"
-	"sync/atomic"
 
 	"polytome/internal/core/plan"
 	"polytome/internal/core/source"
@@ -17,8 +15,8 @@ import (
 // each is read back, and then all names are made to last together. That takes two waits for the medium instead of two
 // for each. Where a target is far away and takes several files at once, they are written side by side.
 const (
-	groupFile  = 1 << 20  // bytes up to which a file is small
-	groupFiles = 512      // files in a group, at most
+	groupFile  = 1 << 20 // bytes up to which a file is small
+	groupFiles = target.Together
 	groupBytes = 64 << 20 // bytes of a group, at most
 )
 
@@ -78,26 +76,6 @@ func (l *Lane) atOnce() int {
 	return 1
 }
 
-// each does something with 0 to n-1, so many of them at once as there are openers, in order and each with an opener of
-// its own. It ends early when do returns false.
-func each(n int, openers []*source.Opener, do func(k int, opener *source.Opener) bool) {
-	var next atomic.Int64
-	var ended atomic.Bool
-	work := func(opener *source.Opener) {
-		for k := int(next.Add(1)) - 1; k < n && !ended.Load(); k = int(next.Add(1)) - 1 {
-			if !do(k, opener) {
-				ended.Store(true)
-			}
-		}
-	}
-	var wait sync.WaitGroup
-	for _, o := range openers[1:min(len(openers), max(1, n))] {
-		wait.Go(func() { work(o) })
-	}
-	work(openers[0])
-	wait.Wait()
-}
-
 // openers are so many as files are written at once, with that of the lane among them.
 func (l *Lane) openers() (all []*source.Opener, closeAll func()) {
 	all = []*source.Opener{&l.opener}
@@ -115,13 +93,10 @@ func (l *Lane) openers() (all []*source.Opener, closeAll func()) {
 func (l *Lane) sideBySide(ctx context.Context, steps []int) {
 	openers, closeAll := l.openers()
 	defer closeAll()
-	each(len(steps), openers, func(k int, opener *source.Opener) bool {
+	parallel.InOrder(len(steps), len(openers), func(k, worker int) bool {
 		i := steps[k]
-		if l.off(i) || l.gate(ctx) != nil {
-			return true
-		}
-		if l.take(i) {
-			l.one(ctx, i, opener)
+		if !l.off(i) && l.gate(ctx) == nil && l.take(i) {
+			l.one(ctx, i, openers[worker])
 		}
 		return true
 	})
@@ -148,7 +123,7 @@ func (l *Lane) group(ctx context.Context, steps []int) {
 		m.end(m.ctx, sum, err)
 	}
 	of, seen := make([]*member, len(steps)), make([]bool, len(steps))
-	each(len(steps), openers, func(k int, opener *source.Opener) bool {
+	parallel.InOrder(len(steps), len(openers), func(k, worker int) bool {
 		if l.halted() || l.gate(ctx) != nil {
 			return false
 		}
@@ -156,7 +131,7 @@ func (l *Lane) group(ctx context.Context, steps []int) {
 		if !l.take(steps[k]) {
 			return true
 		}
-		t, ctx := l.begin(ctx, steps[k], opener)
+		t, ctx := l.begin(ctx, steps[k], openers[worker])
 		t.ahead = pictures
 		m := &member{task: t, ctx: ctx}
 		m.err = parallel.Safely(func() (err error) {
@@ -185,8 +160,8 @@ func (l *Lane) group(ctx context.Context, steps []int) {
 		writers = append(writers, m.w)
 	}
 	hold := l.to.(target.BatchCommitter)
-	flushed := hold.FlushAll(writers)
-	each(len(all), openers, func(k int, _ *source.Opener) bool {
+	flushed := hold.FlushAll(writers, l.job.Verify == VerifyFull)
+	parallel.InOrder(len(all), len(openers), func(k, _ int) bool {
 		m := all[k]
 		if m.err = flushed[k]; m.err == nil {
 			m.err = parallel.Safely(func() error { return m.readBack(m.ctx, m.written) })
@@ -209,14 +184,14 @@ func (l *Lane) group(ctx context.Context, steps []int) {
 	}
 	ready := slices.DeleteFunc(all, func(m *member) bool { return m.wrong != nil || m.err != nil })
 	hold.Hold()
-	each(len(ready), openers, func(k int, _ *source.Opener) bool {
+	parallel.InOrder(len(ready), len(openers), func(k, _ int) bool {
 		m := ready[k]
 		if m.err = m.w.Commit(); m.err != nil {
 			end(m, "", m.giveUp(m.ctx, m.w, m.err))
 		}
 		return true
 	})
-	err := hold.Settle()
+	err := hold.Settle(ctx)
 	for _, m := range ready {
 		if m.err != nil {
 			continue

@@ -105,12 +105,12 @@ func (w *slowWriter) Write(b []byte) (int, error) {
 }
 
 // FlushAll is for groups of small files.
-func (s *slow) FlushAll(all []target.Writer) []error {
+func (s *slow) FlushAll(all []target.Writer, readBack bool) []error {
 	inner := make([]target.Writer, len(all))
 	for i, w := range all {
 		inner[i] = w.(*slowWriter).Writer
 	}
-	return s.Target.FlushAll(inner)
+	return s.Target.FlushAll(inner, readBack)
 }
 
 func arrived(t testing.TB, dir string) map[string]string {

@@ -358,7 +358,7 @@ func (p *Target) Hold() {
 }
 
 // Settle brings everything that was held back to the medium.
-func (p *Target) Settle() error {
+func (p *Target) Settle(context.Context) error {
 	p.mu.Lock()
 	p.held = false
 	p.mu.Unlock()
@@ -509,15 +509,18 @@ func (w *writer) Flush() error {
 const aheadMost = 128 << 20
 
 // Together is how many files wait for their names.
-func (p *Target) Together() int { return 512 }
+func (p *Target) Together() int { return target.Together }
 
-// FlushAll brings files to the medium, and has them be read from there in one go: small ones lie one behind the other.
-func (p *Target) FlushAll(files []target.Writer) []error {
+// FlushAll brings files to the medium, and has them be read from there in one go where they are read back: small ones
+// lie one behind the other.
+func (p *Target) FlushAll(files []target.Writer, readBack bool) []error {
 	errs := make([]error, len(files))
 	for i, f := range files {
 		errs[i] = f.Flush() // the first one brings all of them there
 	}
-	p.ahead(files)
+	if readBack {
+		p.ahead(files)
+	}
 	return errs
 }
 

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync"
 
+	"polytome/internal/parallel"
 	"polytome/internal/target"
 )
 
@@ -20,17 +21,17 @@ func (p *Target) Together() int { return together }
 
 // FlushAll has the server bring files to its disk, all at once: what it is asked for at the same time, it can do in one
 // go.
-func (p *Target) FlushAll(files []target.Writer) []error {
+func (p *Target) FlushAll(files []target.Writer, _ bool) []error {
 	errs := make([]error, len(files))
-	var wait sync.WaitGroup
-	for i, f := range files {
-		wait.Go(func() { errs[i] = f.Flush() })
-	}
-	wait.Wait()
+	parallel.InOrder(len(files), len(files), func(i, _ int) bool {
+		errs[i] = files[i].Flush()
+		return true
+	})
 	return errs
 }
 
-// held is what was named while names are held back.
+// held is what was named while names are held back. Names are given side by side, so it is locked; while a folder is
+// listed, too, as all others wait for that list. Nothing else is locked meanwhile.
 type held struct {
 	mu    sync.Mutex
 	taken map[string]map[string]bool // by folder: the names in it, folded
@@ -48,7 +49,7 @@ func (p *Target) Hold() {
 }
 
 // Settle brings the names to the server's disk.
-func (p *Target) Settle() error {
+func (p *Target) Settle(ctx context.Context) error {
 	p.mu.Lock()
 	h := p.held
 	p.held = nil
@@ -58,11 +59,10 @@ func (p *Target) Settle() error {
 	}
 	all := slices.Concat(slices.Collect(maps.Values(h.late))...)
 	errs := make([]error, len(all))
-	var wait sync.WaitGroup
-	for i, w := range all {
-		wait.Go(func() { errs[i] = w.lasting() })
-	}
-	wait.Wait()
+	parallel.InOrder(len(all), len(all), func(i, _ int) bool {
+		errs[i] = all[i].lasting(ctx)
+		return true
+	})
 	return errors.Join(errs...)
 }
 

@@ -359,12 +359,12 @@ func (w *writer) Commit() error {
 		h.named(w)
 		return nil
 	}
-	return w.lasting()
+	return w.lasting(w.ctx)
 }
 
 // lasting brings the name to the server's disk.
-func (w *writer) lasting() error {
-	return w.p.do(w.ctx, "flushing", w.name, func() error { return w.p.s.Lasting(w.ctx, w.name) })
+func (w *writer) lasting(ctx context.Context) error {
+	return w.p.do(ctx, "flushing", w.name, func() error { return w.p.s.Lasting(ctx, w.name) })
 }
 
 // Abort removes what was written.

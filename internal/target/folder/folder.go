@@ -358,11 +358,11 @@ func (p *Target) Resume(ctx context.Context, name string, size int64, over bool)
 	return w, nil
 }
 
-// Together is how many files are open at once: systems allow a thousand and more.
-func (p *Target) Together() int { return 512 }
+// Together is how many files are open at once: some systems allow a thousand, and several targets are filled at a time.
+func (p *Target) Together() int { return 256 }
 
 // FlushAll brings files to the medium, all at once where there are many and the system has a way to.
-func (p *Target) FlushAll(files []target.Writer) []error {
+func (p *Target) FlushAll(files []target.Writer, readBack bool) []error {
 	errs := make([]error, len(files))
 	if !p.together || len(files) < fewFiles {
 		for i, f := range files {
@@ -381,10 +381,11 @@ func (p *Target) FlushAll(files []target.Writer) []error {
 		return errs
 	}
 	for _, f := range files {
-		w := f.(*writer)
-		dropCache(w.f)
-		readAhead(w.f)
-		w.dropped = true
+		if w := f.(*writer); readBack {
+			dropCache(w.f)
+			readAhead(w.f)
+			w.dropped = true
+		}
 	}
 	return errs
 }
@@ -397,7 +398,7 @@ const fewFiles = 4
 func (p *Target) Hold() { p.held.Store(p.together) }
 
 // Settle brings the names that were given since Hold to the medium.
-func (p *Target) Settle() error {
+func (p *Target) Settle(context.Context) error {
 	if !p.held.CompareAndSwap(true, false) || p.opts.Unsynced {
 		return nil
 	}

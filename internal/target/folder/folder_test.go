@@ -147,6 +147,45 @@ func TestAFolderThatBecomesAnotherOne(t *testing.T) {
 	assert.NoDirExists(t, filepath.Join(dir, "FULL/A"))
 }
 
+// TestWhatIsReadBackInAGroupIsTheFile as it is on the medium, and not what was once written.
+func TestWhatIsReadBackInAGroupIsTheFile(t *testing.T) {
+	dir, ctx := t.TempDir(), context.Background()
+	p, err := folder.Open(dir, folder.Options{})
+	require.NoError(t, err)
+	defer p.Close()
+	var all []target.Writer
+	for _, name := range []string{"a", "b", "c", "d", "e"} {
+		w, err := p.Create(ctx, name, 4)
+		require.NoError(t, err)
+		_, err = w.Write([]byte("game"))
+		require.NoError(t, err)
+		all = append(all, w)
+	}
+	for _, readBack := range []bool{false, true} {
+		for _, err := range p.FlushAll(all, readBack) {
+			require.NoError(t, err)
+		}
+		length := int64(2)
+		if readBack {
+			length = 9
+		}
+		require.NoError(t, os.Truncate(filepath.Join(dir, target.TemporaryName("c")), length))
+		for i, w := range all {
+			c, err := w.ReadBack()
+			require.NoError(t, err)
+			want := int64(4)
+			if i == 2 {
+				want = length
+			}
+			assert.Equal(t, want, c.Size())
+			require.NoError(t, c.Close())
+		}
+	}
+	for _, w := range all {
+		require.NoError(t, w.Abort(), "the file is open still")
+	}
+}
+
 func TestWrongTargets(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "file")

@@ -10,6 +10,8 @@ import (
 
 // within is the folder that was worked in last, opened: what is done to one file after the other in it needs no walk
 // along their paths.
+//
+// The lock is there as others look at a target while it is filled; nothing else is locked while it is held.
 type within struct {
 	mu   sync.Mutex
 	path string // with slashes; "" for none

@@ -152,7 +152,11 @@ func (w *writer) Flush() error {
 
 func (w *writer) ReadBack() (target.Content, error) {
 	if w.dropped {
-		return &again{content{w.f, w.at}}, nil
+		info, err := w.f.Stat()
+		if err != nil {
+			return nil, w.p.explain("reading back", w.name, err)
+		}
+		return &again{content{w.f, info.Size()}}, nil
 	}
 	var f *os.File
 	err := w.p.in(w.temp, func(dir *os.Root, base string) (err error) {

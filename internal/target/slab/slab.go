@@ -391,13 +391,13 @@ func (p *Target) keepFolder(name string) {
 func (p *Target) Hold() { p.Disk().Hold() }
 
 // Settle brings everything that was held back to the medium.
-func (p *Target) Settle() error { return p.explain("writing", "", p.Disk().Settle()) }
+func (p *Target) Settle(context.Context) error { return p.explain("writing", "", p.Disk().Settle()) }
 
 // Together is how many files wait for their names.
-func (p *Target) Together() int { return 512 }
+func (p *Target) Together() int { return target.Together }
 
 // FlushAll brings files to the medium.
-func (p *Target) FlushAll(files []target.Writer) []error {
+func (p *Target) FlushAll(files []target.Writer, _ bool) []error {
 	errs := make([]error, len(files))
 	for i, f := range files {
 		errs[i] = f.Flush()

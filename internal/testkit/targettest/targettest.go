@@ -220,7 +220,7 @@ func Run(t *testing.T, fresh func(t *testing.T) target.Target) {
 			require.NoError(t, err)
 			all = append(all, w)
 		}
-		for _, err := range h.FlushAll(all) {
+		for _, err := range h.FlushAll(all, true) {
 			require.NoError(t, err)
 		}
 		other := bytes.Repeat([]byte("mine"), 250)
@@ -260,7 +260,7 @@ func Run(t *testing.T, fresh func(t *testing.T) target.Target) {
 			})
 		}
 		wait.Wait()
-		require.NoError(t, h.Settle())
+		require.NoError(t, h.Settle(ctx))
 		for i, err := range errs {
 			if i == 7 && !waits {
 				require.ErrorIs(t, err, target.ErrExists)
