@@ -71,6 +71,7 @@ type Options struct {
 	Filesystem target.Filesystem // what names and files have to fulfil; whether case matters is found out
 	AtOnce     int               // small files that are written side by side
 	LateCheck  bool              // asking whether a name is taken takes longer than sending a small file
+	Searches   bool              // it takes the longer to find a name new, the more are in its folder
 	Login      string            // who is logged in, as it is said
 	Secure     bool              // what is sent cannot be read on the way
 	Flushes    bool              // the server brings a file to its disk when it is asked to
@@ -87,6 +88,9 @@ type Target struct {
 	folders map[string]bool    // that are known to be there
 	held    *held              // what was named since [Target.Hold]; nil while names are not held back
 	writers map[string]*writer // that have not ended, by their temporary names
+	begun   map[string]int     // files that were begun, by folder
+	own     map[string]bool    // folders of beginnings that are there
+	wrote   bool               // something was begun or removed
 }
 
 var (
@@ -100,11 +104,16 @@ var (
 
 // New is the target of a server that has let us in; it closes the server when it is closed.
 func New(ctx context.Context, s Server, o Options) (*Target, error) {
-	p := &Target{s: s, opts: o, folders: map[string]bool{}, writers: map[string]*writer{}}
+	p := blank(s, o)
 	if err := p.learnCase(ctx); err != nil {
 		return nil, err
 	}
 	return p, nil
+}
+
+func blank(s Server, o Options) *Target {
+	return &Target{s: s, opts: o, folders: map[string]bool{}, writers: map[string]*writer{}, begun: map[string]int{},
+		own: map[string]bool{}}
 }
 
 // learnCase finds out whether names that differ in their letter case are one name, by asking for something that is
@@ -145,6 +154,14 @@ func (p *Target) Claim() (release func(), err error) { return claim.Named(p.s.ID
 
 // Close logs off.
 func (p *Target) Close() error {
+	p.mu.Lock()
+	wrote := p.wrote
+	p.mu.Unlock()
+	if wrote {
+		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+		p.tidy(ctx, ".")
+		cancel()
+	}
 	p.s.Close()
 	return nil
 }
@@ -258,9 +275,11 @@ func (p *Target) List(ctx context.Context, problem func(string, error)) ([]targe
 			return nil, p.explain("listing", ".", err)
 		}
 		for _, e := range found {
-			out = append(out, e)
 			if e.Folder {
 				dirs = append(dirs, e.Path)
+			}
+			if p.seen(e) {
+				out = append(out, e)
 			}
 		}
 	}
@@ -291,7 +310,10 @@ func entryOf(name string, i fs.FileInfo) target.Entry {
 
 // Stamp lists the folders again: nothing else changes with every file.
 func (p *Target) Stamp(ctx context.Context, of []target.Entry) (string, error) {
-	return remote.Stamp(of, func(dir string) ([]target.Entry, error) { return p.listed(ctx, dir) })
+	return remote.Stamp(of, func(dir string) ([]target.Entry, error) {
+		all, err := p.listed(ctx, dir)
+		return slices.DeleteFunc(all, func(e target.Entry) bool { return !p.seen(e) }), err
+	})
 }
 
 // Stat looks at one file or folder.
@@ -342,6 +364,7 @@ func (p *Target) MakeFolder(ctx context.Context, name string) error {
 // Remove removes one file, or one empty folder.
 func (p *Target) Remove(ctx context.Context, name string) error {
 	p.forget()
+	p.tidy(ctx, name)
 	return p.do(ctx, "removing", name, func() error {
 		if _, err := p.s.Stat(ctx, name); err != nil {
 			return err
@@ -350,8 +373,10 @@ func (p *Target) Remove(ctx context.Context, name string) error {
 	})
 }
 
+// forget has folders be looked for again, as something goes.
 func (p *Target) forget() {
 	p.mu.Lock()
+	p.wrote = true
 	clear(p.folders)
 	p.mu.Unlock()
 }

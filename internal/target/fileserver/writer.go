@@ -69,11 +69,11 @@ func (p *Target) Create(ctx context.Context, name string, size int64) (target.Wr
 			return nil, err
 		}
 	}
-	return p.begin(ctx, name, false)
+	return p.begin(ctx, name, size, false)
 }
 
 // Replace begins a file that takes the place of another one.
-func (p *Target) Replace(ctx context.Context, name string, _ int64) (target.Writer, error) {
+func (p *Target) Replace(ctx context.Context, name string, size int64) (target.Writer, error) {
 	err := p.do(ctx, "replacing", name, func() error {
 		i, err := p.s.Stat(ctx, name)
 		if err == nil && i.IsDir() {
@@ -84,7 +84,7 @@ func (p *Target) Replace(ctx context.Context, name string, _ int64) (target.Writ
 	if err != nil {
 		return nil, err
 	}
-	return p.begin(ctx, name, true)
+	return p.begin(ctx, name, size, true)
 }
 
 // absent fails with target.ErrExists when there is something of that name.
@@ -101,8 +101,13 @@ func (p *Target) absent(ctx context.Context, name string) error {
 	})
 }
 
-func (p *Target) begin(ctx context.Context, name string, over bool) (target.Writer, error) {
-	w, err := p.file(ctx, "beginning", name, os.O_RDWR|os.O_CREATE|os.O_TRUNC)
+func (p *Target) begin(ctx context.Context, name string, size int64, over bool) (target.Writer, error) {
+	flags := os.O_RDWR | os.O_CREATE | os.O_TRUNC
+	temp, beside := p.beginning(ctx, name, size), target.TemporaryName(name)
+	w, err := p.file(ctx, "beginning", name, temp, flags)
+	if temp != beside && errors.Is(err, fs.ErrNotExist) { // somebody tidied up
+		w, err = p.file(ctx, "beginning", name, beside, flags)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -111,9 +116,10 @@ func (p *Target) begin(ctx context.Context, name string, over bool) (target.Writ
 }
 
 // file opens the file under its temporary name.
-func (p *Target) file(ctx context.Context, doing, name string, flags int) (*writer, error) {
-	w := &writer{p: p, ctx: ctx, name: name, temp: target.TemporaryName(name), slots: make(chan struct{}, inFlight)}
+func (p *Target) file(ctx context.Context, doing, name, temp string, flags int) (*writer, error) {
+	w := &writer{p: p, ctx: ctx, name: name, temp: temp, slots: make(chan struct{}, inFlight)}
 	p.mu.Lock()
+	p.wrote = true
 	before := p.writers[w.temp]
 	p.mu.Unlock()
 	if before != nil {
@@ -149,7 +155,7 @@ func (p *Target) Resume(ctx context.Context, name string, size int64, over bool)
 			return nil, err
 		}
 	}
-	w, err := p.file(ctx, "resuming", name, os.O_RDWR)
+	w, err := p.file(ctx, "resuming", name, target.TemporaryName(name), os.O_RDWR)
 	if err != nil {
 		return nil, err
 	}

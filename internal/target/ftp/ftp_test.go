@@ -82,7 +82,7 @@ func TestConformanceWithOtherServers(t *testing.T) {
 		"pure-ftpd":      {"ftp", func(t *testing.T, dir string) int { return judge.PureFTP(t, dir, "") }},
 		"pure-ftpd, TLS": {"ftps", func(t *testing.T, dir string) int { return judge.PureFTP(t, dir, certificate) }},
 		"proftpd, far away": {"ftp", func(t *testing.T, dir string) int {
-			return judge.FarFTP(t, judge.ProFTP(t, dir, ""), 30*time.Millisecond, 1e6)
+			return judge.NewLine(t, 30*time.Millisecond, 1e6).ToFTP(judge.ProFTP(t, dir, ""))
 		}},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -176,7 +176,7 @@ func Open(ctx context.Context, a remote.Address, o remote.Settings) (*fileserver
 	var t *fileserver.Target
 	if err == nil {
 		t, err = fileserver.New(ctx, p, fileserver.Options{Network: "smb", Filesystem: filesystem(), AtOnce: 8,
-			LateCheck: true, Flushes: true, Login: cmp.Or(o.User, "guests"), Declared: o})
+			LateCheck: true, Searches: true, Flushes: true, Login: cmp.Or(o.User, "guests"), Declared: o})
 	}
 	if err != nil {
 		err = s.Classify(err)

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"io"
 	"math/rand"
 	"os"
 	"path/filepath"
@@ -90,6 +91,85 @@ func TestBytesAreThereForAnotherClient(t *testing.T) {
 	is, err := os.ReadFile(got)
 	require.NoError(t, err)
 	assert.True(t, bytes.Equal(data, is))
+}
+
+// TestManySmallFilesBeginInAFolderOfTheirOwn fills a folder until new names would be searched for too long: from then on
+// files begin in a folder below it. Nobody sees that, but what is left in it; it goes when nothing is.
+func TestManySmallFilesBeginInAFolderOfTheirOwn(t *testing.T) {
+	s := judge.SMB(t, t.TempDir())
+	p := open(t, s, "open", remote.Settings{})
+	dir, err := filepath.Glob(filepath.Join(s.Dir, "target-*"))
+	require.NoError(t, err)
+	own := filepath.Join(dir[0], "Carts", "polytome.begun")
+	require.NoError(t, p.MakeFolder(ctx, "Carts"))
+	begin := func(p *fileserver.Target, i int) target.Writer {
+		w, err := p.Create(ctx, fmt.Sprintf("Carts/game %03d", i), 10)
+		require.NoError(t, err)
+		_, err = w.Write([]byte("0123456789"))
+		require.NoError(t, err)
+		return w
+	}
+	paths := func(p *fileserver.Target) (files []string) {
+		all, err := p.List(ctx, nil)
+		require.NoError(t, err)
+		for _, e := range all {
+			if e.Path != "Carts" {
+				require.False(t, e.Folder, e.Path)
+				files = append(files, e.Path)
+			}
+		}
+		return files
+	}
+	for i := range 300 {
+		w := begin(p, i)
+		require.NoError(t, w.Flush())
+		if i == 299 {
+			require.DirExists(t, own)
+			back, err := w.ReadBack()
+			require.NoError(t, err)
+			b, err := io.ReadAll(io.NewSectionReader(back, 0, back.Size()))
+			require.NoError(t, err)
+			require.NoError(t, back.Close())
+			require.Equal(t, "0123456789", string(b))
+		}
+		require.NoError(t, w.Commit())
+	}
+	assert.Len(t, paths(p), 300)
+	require.NoError(t, begin(p, 300).(target.Suspender).Leave())
+	require.NoError(t, p.Close())
+	require.DirExists(t, own, "something is left there")
+
+	address := remote.Address{Scheme: "smb", Host: "127.0.0.1", Port: s.Port, Root: "open/" + filepath.Base(dir[0])}
+	p, err = smb.Open(ctx, address, remote.Settings{})
+	require.NoError(t, err)
+	left := paths(p)
+	require.Len(t, left, 301)
+	for _, name := range left {
+		if target.IsTemporary(name) {
+			require.NoError(t, p.Remove(ctx, name))
+		}
+	}
+	assert.Len(t, paths(p), 300)
+	require.NoError(t, p.Close())
+	require.NoDirExists(t, own)
+
+	p, err = smb.Open(ctx, address, remote.Settings{})
+	require.NoError(t, err)
+	for i := range 300 {
+		require.NoError(t, p.Remove(ctx, fmt.Sprintf("Carts/game %03d", i)))
+	}
+	require.NoError(t, os.Mkdir(own, 0o777)) // as after a crash
+	assert.Empty(t, paths(p))
+	require.NoError(t, p.Remove(ctx, "Carts"), "what nobody sees keeps no folder")
+	require.NoError(t, p.MakeFolder(ctx, "Carts"))
+	for i := range 280 {
+		if i == 270 {
+			require.NoError(t, os.Remove(own), "somebody tidies up")
+		}
+		require.NoError(t, begin(p, i).Commit())
+	}
+	require.NoError(t, p.Close())
+	require.NoDirExists(t, own)
 }
 
 func TestReadingInAnyOrder(t *testing.T) {
