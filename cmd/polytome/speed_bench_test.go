@@ -1,12 +1,15 @@
 package main
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -50,6 +53,8 @@ func noisyCartridges(b *testing.B, n int) (dir string) {
 // place is where games are brought, by us and by others.
 type place struct {
 	dir   string
+	at    string // its address, where it is that of a server; at a port
+	port  int
 	clear func() // makes it ready for the next turn
 }
 
@@ -94,14 +99,9 @@ func fills(b *testing.B, files string, args ...string) versus.Contender {
 	}}
 }
 
-// peer is a script of general programs.
-func peer(b *testing.B, name string, most float64, script string, args ...any) versus.Contender {
-	return versus.Contender{Name: name, Most: most, Do: func() { versus.Shell(b, fmt.Sprintf(script, args...)) }}
-}
-
 // uncached has the system forget what it keeps of a file, so that what is read next comes from the disk; what it keeps
 // of the source may stay.
-const uncached = `python3 - %[2]s <<'END'
+const uncached = `python3 - {to} <<'END'
 import os, sys
 where = sys.argv[1]
 names = [where] if os.path.isfile(where) else [os.path.join(d, f) for d, _, all in os.walk(where) for f in all]
@@ -112,87 +112,76 @@ for name in names:
 END
 `
 
+// contest is one kind of filling, and what others do for the same.
+type contest struct {
+	name   string
+	place  func(b *testing.B) place
+	small  bool // 5,000 cartridges, and not one disc
+	args   string
+	files  string // that are copied
+	peer   string
+	most   float64 // of the peer's time
+	script string  // with {games}, {disc}, {to} and {at} for where games, the disc and the place are, and its address
+}
+
+// contests are all kinds.
+var contests = []contest{
+	{"large-folder", emptyFolder, false, "--loader rowan --as fat32", "2 files", "cp+sync+cmp", 1,
+		"cp '{disc}' {to}/out; sync {to}/out; " + uncached + "cmp '{disc}' {to}/out"},
+	{"large-folder-unread", emptyFolder, false, "--loader rowan --as fat32 --verify size", "2 files", "cp+sync", 1,
+		"cp '{disc}' {to}/out; sync {to}/out"},
+	{"large-image", emptyImage, false, "--loader rowan", "2 files", "mcopy+sync+cmp", 1,
+		"mcopy -i {to} '{disc}' ::OUT.ISO; sync {to}; " + uncached + "mcopy -i {to} ::OUT.ISO - | cmp '{disc}' -"},
+	{"large-image-unread", emptyImage, false, "--loader rowan --verify size", "2 files", "mcopy+sync", 1,
+		"mcopy -i {to} '{disc}' ::OUT.ISO; sync {to}"},
+	{"small-folder", emptyFolder, true, "--loader bellows --as fat32", "5000 files", "cp+sync+diff", 1,
+		"cp -r {games} {to}/out; sync -f {to}; " + uncached + "diff -r {games} {to}/out"},
+	{"small-image", emptyImage, true, "--loader bellows", "5000 files", "mcopy+sync", 0.15,
+		"mcopy -s -i {to} {games} ::OUT; sync {to}"},
+	{"large-ftp", overFTP, false, "--loader trellis --verify size", "1 file", "curl", 1,
+		"curl -sS -T '{disc}' {at}/out"},
+	{"small-ftp", overFTP, true, "--loader gantry --connections 4 --verify size", "5000 files", "lftp", 0.9,
+		"lftp -c 'set ftp:use-mdtm no; open ftp://127.0.0.1:{port}; mirror -R --parallel=4 {games} {to}/out'"},
+	{"large-smb", overSMB, false, "--loader rowan --verify size", "2 files", "put+sync", 1,
+		"smbclient -N //127.0.0.1/open -p {port} -c 'put \"{disc}\" out' 2>/dev/null; sync {to}/out"},
+	{"small-smb", overSMB, true, "--loader oxbow --verify size", "5000 files", "mput+sync", 1,
+		"smbclient -N //127.0.0.1/open -p {port} -c 'prompt off; lcd {games}; mput *' >/dev/null 2>&1; sync -f {to}"},
+}
+
+// overFTP and overSMB are folders of servers.
+func overFTP(b *testing.B) place {
+	p := emptyFolder(b)
+	port, root := judge.FTP(b, p.dir)
+	p.port, p.at = port, fmt.Sprintf("ftp://anonymous@127.0.0.1:%d//%s", port, root)
+	return p
+}
+
+func overSMB(b *testing.B) place {
+	p := emptyFolder(b)
+	p.port = judge.SMB(b, p.dir).Port
+	p.at = fmt.Sprintf("smb://127.0.0.1:%d/open", p.port)
+	return p
+}
+
 // BenchmarkFill brings games to targets with the whole program, everything hashed, flushed and read back, and does the
 // same with general tools: copied, flushed, dropped from the cache, read and compared.
 func BenchmarkFill(b *testing.B) {
 	ownFolders(b)
-	b.Run("large-folder", func(b *testing.B) {
-		games, iso := oneDisc(b, 1<<30)
-		p := emptyFolder(b)
-		to := []string{"--from", games, "--loader", "rowan", "--to", p.dir, "--as", "fat32"}
-		versus.Race(b, p.clear, fills(b, "2 files", to...),
-			peer(b, "cp+sync+cmp", 1, "cp '%[1]s' %[2]s; sync %[2]s; "+uncached+"cmp '%[1]s' %[2]s", iso,
-				p.dir+"/out"))
-	})
-	b.Run("large-folder-unread", func(b *testing.B) {
-		games, iso := oneDisc(b, 1<<30)
-		p := emptyFolder(b)
-		to := []string{"--from", games, "--loader", "rowan", "--to", p.dir, "--as", "fat32", "--verify", "size"}
-		versus.Race(b, p.clear, fills(b, "2 files", to...),
-			peer(b, "cp+sync", 1, "cp '%[1]s' %[2]s/out; sync %[2]s/out", iso, p.dir))
-	})
-	mcopied := "mcopy -i %[2]s '%[1]s' ::OUT.ISO; sync %[2]s; "
-	b.Run("large-image", func(b *testing.B) {
-		games, iso := oneDisc(b, 1<<30)
-		p := emptyImage(b)
-		versus.Race(b, p.clear, fills(b, "2 files", "--from", games, "--loader", "rowan", "--to", p.dir),
-			peer(b, "mcopy+sync+cmp", 1, mcopied+uncached+"mcopy -i %[2]s ::OUT.ISO - | cmp '%[1]s' -", iso, p.dir))
-	})
-	b.Run("large-image-unread", func(b *testing.B) {
-		games, iso := oneDisc(b, 1<<30)
-		p := emptyImage(b)
-		versus.Race(b, p.clear, fills(b, "2 files", "--from", games, "--loader", "rowan", "--to", p.dir, "--verify",
-			"size"), peer(b, "mcopy+sync", 1, mcopied, iso, p.dir))
-	})
-	b.Run("small-folder", func(b *testing.B) {
-		games := noisyCartridges(b, 5000)
-		p := emptyFolder(b)
-		to := []string{"--from", games, "--loader", "bellows", "--to", p.dir, "--as", "fat32"}
-		versus.Race(b, p.clear, fills(b, "5000 files", to...),
-			peer(b, "cp+sync+diff", 1, "cp -r '%[1]s' %[2]s; sync -f %[2]s; "+uncached+"diff -r '%[1]s' %[2]s", games,
-				p.dir+"/out"))
-	})
-	b.Run("small-image", func(b *testing.B) {
-		games := noisyCartridges(b, 5000)
-		p := emptyImage(b)
-		versus.Race(b, p.clear, fills(b, "5000 files", "--from", games, "--loader", "bellows", "--to", p.dir),
-			peer(b, "mcopy+sync", 0.15, "mcopy -s -i %[2]s '%[1]s' ::OUT; sync %[2]s", games, p.dir))
-	})
-	b.Run("large-ftp", func(b *testing.B) {
-		games, iso := oneDisc(b, 700<<20)
-		p := emptyFolder(b)
-		port, root := judge.FTP(b, p.dir)
-		at := fmt.Sprintf("ftp://anonymous@127.0.0.1:%d//%s", port, root)
-		versus.Race(b, p.clear, fills(b, "1 file", "--from", games, "--loader", "trellis", "--to", at, "--verify",
-			"size"), peer(b, "curl", 1, "curl -sS -T '%s' %s/out", iso, at))
-	})
-	b.Run("small-ftp", func(b *testing.B) {
-		games := noisyCartridges(b, 5000)
-		p := emptyFolder(b)
-		port, root := judge.FTP(b, p.dir)
-		at := fmt.Sprintf("ftp://anonymous@127.0.0.1:%d//%s", port, root)
-		ours := fills(b, "5000 files", "--from", games, "--loader", "gantry", "--connections", "4", "--to", at, "--verify",
-			"size")
-		versus.Race(b, p.clear, ours, peer(b, "lftp", 0.9, "lftp -c 'set ftp:use-mdtm no; open ftp://127.0.0.1:%d; "+
-			"mirror -R --parallel=4 %s /%s/out'", port, games, root))
-	})
-	share := func(b *testing.B) (p place, at, client string) {
-		p = emptyFolder(b)
-		s := judge.SMB(b, p.dir)
-		return p, fmt.Sprintf("smb://127.0.0.1:%d/open", s.Port), fmt.Sprintf("smbclient -N //127.0.0.1/open -p %d",
-			s.Port)
+	for _, f := range contests {
+		b.Run(f.name, func(b *testing.B) {
+			var games, disc string
+			if f.small {
+				games = noisyCartridges(b, 5000)
+			} else {
+				games, disc = oneDisc(b, 1<<30)
+			}
+			p := f.place(b)
+			at := cmp.Or(p.at, p.dir)
+			script := strings.NewReplacer("{games}", games, "{disc}", disc, "{to}", p.dir, "{at}", at, "{port}",
+				strconv.Itoa(p.port)).Replace(f.script)
+			ours := fills(b, f.files, append(strings.Fields(f.args), "--from", games, "--to", at)...)
+			versus.Race(b, p.clear, ours, versus.Contender{Name: f.peer, Most: f.most,
+				Do: func() { versus.Shell(b, script) }})
+		})
 	}
-	b.Run("large-smb", func(b *testing.B) {
-		games, iso := oneDisc(b, 700<<20)
-		p, at, client := share(b)
-		versus.Race(b, p.clear, fills(b, "2 files", "--from", games, "--loader", "rowan", "--to", at, "--verify",
-			"size"), peer(b, "put+sync", 1, "%s -c 'put \"%s\" out' 2>/dev/null; sync %s/out", client, iso, p.dir))
-	})
-	b.Run("small-smb", func(b *testing.B) {
-		games := noisyCartridges(b, 5000)
-		p, at, client := share(b)
-		versus.Race(b, p.clear, fills(b, "5000 files", "--from", games, "--loader", "oxbow", "--to", at, "--verify",
-			"size"), peer(b, "mput+sync", 1, "%s -c 'prompt off; lcd %s; mput *' >/dev/null 2>&1; sync -f %s", client,
-			games, p.dir))
-	})
 }

@@ -13,9 +13,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/check"
 	"polytome/internal/core/run"
 	"polytome/internal/core/scan"
 	"polytome/internal/core/survey"
+	"polytome/internal/core/title"
 	"polytome/internal/demo"
 	"polytome/internal/secret"
 	"polytome/internal/testkit/coretest"
@@ -34,14 +36,14 @@ var far = map[string]func(t testing.TB) (dir string, c bench.Target){
 		dir := t.TempDir()
 		secret.Remember("127.0.0.1", "games", "games")
 		return dir, bench.Target{At: fmt.Sprintf("ftp://games@127.0.0.1:%d/",
-			judge.FarFTP(t, judge.ProFTP(t, dir, ""), 30*time.Millisecond, 1e6)), Loader: "gantry", Via: "ftp"}
+			judge.NewLine(t, 30*time.Millisecond, 1e6).ToFTP(judge.ProFTP(t, dir, ""))), Loader: "gantry", Via: "ftp"}
 	},
 }
 
 // TestTheTimeLeftFarAway fills a share and a console: half-way through, the time that is reported to be left is the one
 // that the rest takes at the speed so far, with the check behind it; and what was learnt tells the next run beforehand
 // that it takes as long as the last. How long runs take in fact depends on what else the machine does; see
-// [BenchmarkTheTimeLeftFarAway].
+// [BenchmarkMedia].
 func TestTheTimeLeftFarAway(t *testing.T) {
 	for name, serve := range far {
 		t.Run(name, func(t *testing.T) {
@@ -57,21 +59,6 @@ func TestTheTimeLeftFarAway(t *testing.T) {
 				near(f.left, f.half*(files-halfFiles)/halfFiles+f.check, "the time left half-way")
 			}
 			near(second.before, first.took, "the time that was said before the second run")
-		})
-	}
-}
-
-// BenchmarkTheTimeLeftFarAway shows what was said of the time against what it was.
-func BenchmarkTheTimeLeftFarAway(b *testing.B) {
-	for name, serve := range far {
-		b.Run(name, func(b *testing.B) {
-			for range b.N {
-				dir, c := serve(b)
-				first, second := fillTwice(b, dir, c)
-				b.ReportMetric(first.left.Seconds()/(first.took-first.half).Seconds(), "half-way/true")
-				b.ReportMetric(second.before.Seconds()/second.took.Seconds(), "before/true")
-				b.ReportMetric(second.left.Seconds()/(second.took-second.half).Seconds(), "half-way-again/true")
-			}
 		})
 	}
 }
@@ -93,9 +80,9 @@ func spoil(t testing.TB, dir string) {
 // So many files are written, and so many of them are half.
 const files, halfFiles = 60, 32
 
-// filled is how a run went: what was said before it, and when half of it was done; when that was, and how long it and
-// the check behind it took.
-type filled struct{ before, half, left, check, took time.Duration }
+// filled is how a run went: what was said before it, and when half of it was done; when that was, how long it took
+// without and with the check behind it, and that check.
+type filled struct{ before, half, left, wrote, check, took time.Duration }
 
 // fillTwice fills two folders of a server, the second with what was learnt at the first.
 func fillTwice(t testing.TB, dir string, c bench.Target) (first, second filled) {
@@ -108,61 +95,72 @@ func fillTwice(t testing.TB, dir string, c bench.Target) (first, second filled) 
 	scanned, err := scan.Scan(t.Context(), []string{games}, scan.Options{Set: set})
 	require.NoError(t, err)
 	b := bench.New("")
-	fill := func(into string) (out filled) {
+	fill := func(into string) filled {
 		coretest.Write(t, dir, filepath.Join(into, "x.txt"), nil)
 		require.NoError(t, os.Chmod(filepath.Join(dir, into), 0o777)) // who serves it need not be who runs this test
-		speed := bench.Target{}
-		if len(b.Targets) > 0 {
-			speed = b.Targets[0]
-		}
 		to := c
-		to.Name, to.At, to.Everything, to.Speed = "far", c.At+into, true, speed.Speed
-		b.Targets = []bench.Target{to}
-		v, err := survey.Take(t.Context(), b, 0, scanned.Titles, survey.Options{Set: set})
-		require.NoError(t, err)
-		require.NoError(t, v.Away)
-		p := v.Plan()
-		require.Equal(t, files, p.Files)
-		at, err := v.Open(t.Context())
-		require.NoError(t, err)
-		verify := v.Job(b, p).Verify
-		f := run.NewForecast(p, verify, v.Guess(p, verify))
-		var mu sync.Mutex
-		done, began := 0, time.Now()
-		r := run.Run(t.Context(), p, at, run.Options{Verify: verify}, func(e run.Event) {
-			mu.Lock()
-			defer mu.Unlock()
-			f.Event(e)
-			if e.Kind == run.Done {
-				if done++; done == halfFiles {
-					out.half, out.left = time.Since(began), f.Left()
-				}
+		to.At += into
+		return fill(t, b, to, scanned.Titles, func(look func(anew bool) *check.Report) {
+			// what the run has read back is not read once more: what stands there since is not seen before someone asks
+			// for the check
+			if c.Via == "smb" {
+				spoil(t, filepath.Join(dir, into))
+				assert.Equal(t, files, look(false).Starts())
+				assert.Zero(t, look(true).Starts())
 			}
 		})
-		require.NoError(t, at.Close())
-		require.Empty(t, r.Failed)
-		checker := v.Checker(b, 0, "", nil)
-		checker.JustRan(p, &r)
-		written := time.Since(began)
-		audit, err := checker.Check(t.Context())
-		out.took = time.Since(began)
-		out.check = out.took - written
-		require.NoError(t, err)
-		require.Equal(t, files, audit.Starts())
-		// what the run has read back is not read once more: what stands there since is not seen before someone asks
-		// for the check
-		if c.Via == "smb" {
-			spoil(t, filepath.Join(dir, into))
-			audit, err = checker.Check(t.Context())
-			require.NoError(t, err)
-			assert.Equal(t, files, audit.Starts())
-			audit, err = v.Checker(b, 0, "", nil).Check(t.Context())
-			require.NoError(t, err)
-			assert.Zero(t, audit.Starts())
-		}
-		b.Targets[0].Learn(b.Targets[0].Speed, "", &r)
-		out.before = v.PlanTime(p).Middle()
-		return out
 	}
 	return fill("hd1"), fill("hd2")
+}
+
+// fill brings all titles to a target, of which the bench knows what it learnt of those that were filled before, and
+// then runs what checks it, as behind the run or anew.
+func fill(t testing.TB, b *bench.Bench, to bench.Target, titles []title.Title,
+	then func(look func(anew bool) *check.Report)) (out filled) {
+	if len(b.Targets) > 0 {
+		to.Speed = b.Targets[0].Speed
+	}
+	to.Name, to.Everything = "far", true
+	b.Targets = []bench.Target{to}
+	v, err := survey.Take(t.Context(), b, 0, titles, survey.Options{Set: coretest.Set(t)})
+	require.NoError(t, err)
+	require.NoError(t, v.Away)
+	p := v.Plan()
+	require.Equal(t, len(titles), p.Files)
+	at, err := v.Open(t.Context())
+	require.NoError(t, err)
+	verify := v.Job(b, p).Verify
+	out.before = v.PlanTime(p).Middle()
+	f := run.NewForecast(p, verify, v.Guess(p, verify))
+	var mu sync.Mutex
+	done, began := 0, time.Now()
+	r := run.Run(t.Context(), p, at, run.Options{Verify: verify}, func(e run.Event) {
+		mu.Lock()
+		defer mu.Unlock()
+		f.Event(e)
+		if e.Kind == run.Done {
+			if done++; done == halfFiles {
+				out.half, out.left = time.Since(began), f.Left()
+			}
+		}
+	})
+	require.NoError(t, at.Close())
+	require.Empty(t, r.Failed)
+	checker := v.Checker(b, 0, "", nil)
+	checker.JustRan(p, &r)
+	out.wrote = time.Since(began)
+	look := func(anew bool) *check.Report {
+		if anew {
+			checker = v.Checker(b, 0, "", nil)
+		}
+		audit, err := checker.Check(t.Context())
+		require.NoError(t, err)
+		return audit
+	}
+	require.Equal(t, len(titles), look(false).Starts())
+	out.took = time.Since(began)
+	out.check = out.took - out.wrote
+	then(look)
+	b.Targets[0].Learn(b.Targets[0].Speed, "", &r)
+	return out
 }

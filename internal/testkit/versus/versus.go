@@ -27,17 +27,17 @@ type Contender struct {
 // Record is what a benchmark measured. It is kept, see scripts/bench.
 type Record struct {
 	Name    string               `json:"name"`
-	Seconds map[string][]float64 `json:"seconds"`        // by contender, in the order of turns
-	Most    map[string]float64   `json:"most,omitempty"` // see [Contender]
+	Seconds map[string][]float64 `json:"seconds"`         // by contender, in the order of turns
+	Most    map[string]float64   `json:"most,omitempty"`  // see [Contender]
+	Least   map[string]float64   `json:"least,omitempty"` // the ratio of ours to it that is wanted at least
 	Ours    string               `json:"ours"`
 }
 
 // recordTo names the variable with the file to which records are appended, one line of JSON each.
 const recordTo = "POLYTOME_BENCH_RECORDS"
 
-// Race has all contenders take turns, the first of which is ours. Between any two, clear makes the place as it was, and
-// the system writes what waits for the disk. Reported are the ratios of the medians, each contender's median in
-// milliseconds, and by how many percent the times of ours lie apart.
+// Race has all contenders take turns, the first of which is ours, and reports. Between any two, clear makes the place as
+// it was, and the system writes what waits for the disk.
 func Race(b *testing.B, clear func(), all ...Contender) {
 	b.Helper()
 	r := Record{Name: b.Name(), Seconds: map[string][]float64{}, Most: map[string]float64{}, Ours: all[0].Name}
@@ -55,19 +55,27 @@ func Race(b *testing.B, clear func(), all ...Contender) {
 			clear()
 		}
 	}
-	ours := Median(r.Seconds[all[0].Name])
 	for _, c := range all {
-		theirs := Median(r.Seconds[c.Name])
-		b.ReportMetric(theirs*1000, c.Name+"-ms")
 		if c.Most > 0 {
 			r.Most[c.Name] = c.Most
 		}
-		if c.Name != all[0].Name {
-			b.ReportMetric(ours/theirs, all[0].Name+"/"+c.Name)
+	}
+	Report(b, r)
+}
+
+// Report reports what was measured: the ratios of the medians, each contender's median in milliseconds, and by how many
+// percent the times of ours lie apart.
+func Report(b *testing.B, r Record) {
+	b.Helper()
+	all := r.Seconds[r.Ours]
+	ours := Median(all)
+	for name, seconds := range r.Seconds {
+		b.ReportMetric(Median(seconds)*1000, name+"-ms")
+		if name != r.Ours {
+			b.ReportMetric(ours/Median(seconds), r.Ours+"/"+name)
 		}
 	}
-	all0 := r.Seconds[all[0].Name]
-	b.ReportMetric(100*(slices.Max(all0)-slices.Min(all0))/ours, "%-spread")
+	b.ReportMetric(100*(slices.Max(all)-slices.Min(all))/ours, "%-spread")
 	b.ReportMetric(0, "ns/op")
 	keep(b, r)
 }

@@ -147,6 +147,12 @@ func table(out io.Writer, records []versus.Record) error {
 			if most, ok := r.Most[peer]; ok {
 				wanted, said = fmt.Sprintf("at most %.2f", most), verdict(ratio, most)
 			}
+			if least, ok := r.Least[peer]; ok {
+				wanted = fmt.Sprintf("%.2f to %.2f", least, r.Most[peer])
+				if ratio < least {
+					said = "missed"
+				}
+			}
 			spread := between(each, func(v float64) string { return fmt.Sprintf("%.2f", v) })
 			fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%.2f\t%s\t%s\t%s\n", name, shown(versus.Median(ours)), peer,
 				shown(versus.Median(theirs)), ratio, spread, wanted, said)

@@ -23,6 +23,8 @@ func measured(t *testing.T, seconds ...float64) string {
 			Seconds: map[string][]float64{"fill": seconds, "cp": {1, 1, 1}}},
 		{Name: "BenchmarkPlan", Ours: "plan", Most: map[string]float64{"plan": 0.2},
 			Seconds: map[string][]float64{"plan": {seconds[0] / 10}}},
+		{Name: "BenchmarkSaid", Ours: "is", Most: map[string]float64{"said": 1.2}, Least: map[string]float64{"said": 0.8},
+			Seconds: map[string][]float64{"is": {1}, "said": {seconds[0]}}},
 	} {
 		line, err := json.Marshal(r)
 		require.NoError(t, err)
@@ -54,5 +56,6 @@ func TestASlowdownBetweenTwoCommitsIsFound(t *testing.T) {
 	require.NoError(t, do([]string{"table", measured(t, 2, 2, 1)}, &out))
 	assert.Regexp(t, `Fill/small +2000 ms +cp +1000 ms +2.00 +1.00 to 2.00 +at most 1.50 +missed`, out.String())
 	assert.Regexp(t, `Plan +200 ms +200 ms to 200 ms +at most 200 ms +reached`, out.String())
+	assert.Regexp(t, `Said +1000 ms +said +2000 ms +0.50 +0.50 to 0.50 +0.80 to 1.20 +missed`, out.String())
 	require.ErrorContains(t, do(nil, &out), "usage")
 }
