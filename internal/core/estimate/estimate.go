@@ -12,25 +12,28 @@ import (
 	"polytome/internal/target/protocols"
 )
 
-// A Pace is how fast a target takes files. Every figure is a range, as no two files go alike.
+// A Speed is how fast a target takes files. Every figure is a range, as no two files go alike.
 type Speed struct {
 	Slow, Fast int64         // bytes a second of large files, written and read back
 	Least      time.Duration // that each file takes beside
 	Most       time.Duration
 	Runs       int // that it was learnt from; 0 for what the connection usually bears
+	// What was learnt is of whole files: the bytes a second of large ones with what each takes beside, and the time of a
+	// small one with its bytes.
+	OfLarge, OfSmall bool
 }
 
-// usual are the paces of the connections of this computer, as long as nothing has been learnt.
+// usual are the speeds of the connections of this computer, as long as nothing has been learnt.
 var usual = map[string]Speed{
 	"usb":     {Slow: 6 * size.MiB, Fast: 25 * size.MiB, Least: 10 * time.Millisecond, Most: 80 * time.Millisecond},
 	"adapter": {Slow: 20 * size.MiB, Fast: 90 * size.MiB, Least: 5 * time.Millisecond, Most: 40 * time.Millisecond},
 	"nbd":     {Slow: 15 * size.MiB, Fast: 80 * size.MiB, Least: 10 * time.Millisecond, Most: 60 * time.Millisecond},
 }
 
-// Stays is the pace of a target that reads files from where they lie: noting where takes next to no time.
+// Stays is the speed of a target that reads files from where they lie: noting where takes next to no time.
 var Stays = Speed{Slow: 1 << 50, Fast: 1 << 50, Least: 100 * time.Microsecond, Most: 2 * time.Millisecond}
 
-// Usual is the pace of a connection.
+// Usual is the speed of a connection.
 func Usual(via string) Speed {
 	if p, ok := usual[via]; ok {
 		return p
@@ -41,7 +44,7 @@ func Usual(via string) Speed {
 	return usual["usb"]
 }
 
-// Limited is the pace when no more than rate bytes a second may be written; 0 for no limit.
+// Limited is the speed when no more than rate bytes a second may be written; 0 for no limit.
 func (p Speed) Limited(rate int64) Speed {
 	if rate > 0 {
 		p.Slow, p.Fast = min(p.Slow, rate), min(p.Fast, rate)
@@ -97,7 +100,7 @@ func (l *Learnt) Learn(r *run.Report) bool {
 	return learnt
 }
 
-// Pace is what was learnt, put over the usual pace of the connection.
+// Speed is what was learnt, put over the usual speed of the connection.
 func (l *Learnt) Speed(via string) Speed {
 	p := Usual(via)
 	if l == nil || l.Runs == 0 {
@@ -107,10 +110,12 @@ func (l *Learnt) Speed(via string) Speed {
 	if l.Rate > 0 {
 		spread := min(max(l.Spread, 0.15), 0.6)
 		p.Slow, p.Fast = int64(float64(l.Rate)*(1-spread)), int64(float64(l.Rate)*(1+spread))
+		p.OfLarge = true
 	}
-	if l.PerFile > 0 {
+	if l.PerFile > 0 { // the middle is what was learnt
 		p.Least = time.Duration(l.PerFile * 0.6 * float64(time.Second))
-		p.Most = time.Duration(l.PerFile * 1.6 * float64(time.Second))
+		p.Most = time.Duration(l.PerFile * 1.4 * float64(time.Second))
+		p.OfSmall = true
 	}
 	return p
 }
@@ -121,15 +126,23 @@ type Range struct {
 	Most  time.Duration `json:"most"`
 }
 
-// Of is how long some files with so many bytes take together.
+// Of is how long some files take together that have so many bytes, one about as many as another.
 func (p Speed) Of(files int, bytes int64) Range {
-	if files == 0 && bytes == 0 {
+	if files == 0 {
 		return Range{}
+	}
+	small := bytes/int64(files) < run.LargeFrom
+	if small && p.OfSmall {
+		bytes = 0
+	}
+	beside := time.Duration(files)
+	if !small && p.OfLarge {
+		beside = 0
 	}
 	seconds := func(rate int64) time.Duration {
 		return time.Duration(float64(bytes) / float64(max(rate, 1)) * float64(time.Second))
 	}
-	return Range{seconds(p.Fast) + time.Duration(files)*p.Least, seconds(p.Slow) + time.Duration(files)*p.Most}
+	return Range{seconds(p.Fast) + beside*p.Least, seconds(p.Slow) + beside*p.Most}
 }
 
 // ofAFile is which part of the time that a file takes to be written a look into one takes: opening it, reading its

@@ -48,6 +48,8 @@ func TestRunsTeachATargetItsSpeed(t *testing.T) {
 		Small: run.Timed{Files: 50, Bytes: 1000, Took: time.Second}}))
 	p := l.Speed("usb")
 	assert.Equal(t, 1, p.Runs)
+	assert.InDelta(t, 1, p.Of(50, 1000).Middle().Seconds(), 0.001, "small files take what they took with their bytes")
+	assert.InDelta(t, 20, p.Of(2, 200*size.MiB).Middle().Seconds(), 1, "and large ones with what they took beside")
 	assert.Less(t, p.Slow, 10*size.MiB)
 	assert.Greater(t, p.Fast, 10*size.MiB)
 	assert.Greater(t, 20*time.Millisecond, p.Least)

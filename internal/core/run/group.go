@@ -20,23 +20,21 @@ const (
 	groupBytes = 64 << 20 // bytes of a group, at most
 )
 
-// together is how many of the steps that wait are done as a group, or as a crowd.
+// together is how many of the steps that wait are done as a group, or as a crowd. A group is one of files, or one of
+// changes.
 func (l *Lane) together(c *course) (n int, beside bool) {
 	most, together := groupFiles, l.atOnce() > 1
+	changes := holds(&l.job.Plan.Steps[c.queue[0]])
 	if hold, ok := l.to.(target.BatchCommitter); ok {
 		most = min(most, hold.Together())
-	} else if beside = together; !beside {
+	} else if beside = together && !changes; !beside {
 		return 1, false
 	}
 	bytes := int64(0)
 	in := map[int]bool{}
 	for _, i := range c.queue[:min(len(c.queue), most)] {
 		s := &l.job.Plan.Steps[i]
-		if s.Kind != plan.Copy || s.Last || s.Make.AtMost && !isPicture(s) || s.Size > groupFile ||
-			bytes+s.Size > groupBytes || c.tries[i] > 0 {
-			break
-		}
-		if together && s.Make.Source.Entry != "" { // what is in an archive is unpacked in its order
+		if c.tries[i] > 0 || changes != holds(s) || !changes && !isSmall(s, bytes, together) {
 			break
 		}
 		needed := false // its verdict must be known
@@ -50,6 +48,15 @@ func (l *Lane) together(c *course) (n int, beside bool) {
 		n, bytes = n+1, bytes+s.Size
 	}
 	return max(n, 1), beside && n > 1
+}
+
+// isSmall reports whether a step writes a file that a group with so many bytes takes in.
+func isSmall(s *plan.Step, bytes int64, together bool) bool {
+	if together && s.Make.Source.Entry != "" { // what is in an archive is unpacked in its order
+		return false
+	}
+	return s.Kind == plan.Copy && !s.Last && (!s.Make.AtMost || isPicture(s)) && s.Size <= groupFile &&
+		bytes+s.Size <= groupBytes
 }
 
 // halted reports whether no further step is begun now.

@@ -255,6 +255,8 @@ func (l *Lane) carryOut(ctx context.Context) {
 			return
 		case beside:
 			l.sideBySide(ctx, steps)
+		case len(steps) > 1 && holds(&l.job.Plan.Steps[steps[0]]):
+			l.changes(ctx, steps, l.to.(target.BatchCommitter))
 		case len(steps) > 1:
 			l.group(ctx, steps)
 		case l.take(steps[0]):

@@ -136,7 +136,7 @@ func folders(b *testing.B, dir string, to bench.Target, line *judge.Line) (both 
 // busy with how long the run took.
 func BenchmarkMedia(b *testing.B) {
 	for name, two := range media {
-		for what, c := range map[string]struct{ games, size int }{"large": {4, 20 << 20}, "small": {150, 40_000}} {
+		for what, c := range map[string]struct{ games, size int }{"large": {4, 32 << 20}, "small": {150, 40_000}} {
 			b.Run(name+"-"+what, func(b *testing.B) {
 				games := b.TempDir()
 				noise := rand.NewChaCha8([32]byte{8})
@@ -161,6 +161,7 @@ func BenchmarkMedia(b *testing.B) {
 					second := fill(b, known, all[1].to, scanned.Titles, func(func(bool) *check.Report) {
 						was = all[1].busy() - was
 					})
+					b.Logf("%+v", second)
 					add := func(who string, d time.Duration) { r.Seconds[who] = append(r.Seconds[who], d.Seconds()) }
 					add("run", second.took)
 					add("said", second.before)

@@ -80,7 +80,15 @@ func (s *Survey) Guess(p *plan.Plan, v run.Verify) run.Guess {
 
 // PlanTime is how long the steps of a plan take, with the check behind them.
 func (s *Survey) PlanTime(p *plan.Plan) estimate.Range {
-	r := s.Speed().Of(p.Files, p.Bytes).Beside(shaping(p.Shaping))
-	others := len(p.Steps) - p.Files
-	return r.Plus(s.Speed().Of(others, 0)).Plus(s.CheckTime(p, options(nil, s.dir, &s.Config).Verify))
+	speed := s.Speed()
+	writing, others := estimate.Range{}, 0
+	for i := range p.Steps {
+		if st := &p.Steps[i]; st.Writes() {
+			writing = writing.Plus(speed.Of(1, st.Size))
+		} else {
+			others++
+		}
+	}
+	return writing.Beside(shaping(p.Shaping)).Plus(speed.Of(others, 0)).Plus(s.CheckTime(p,
+		options(nil, s.dir, &s.Config).Verify))
 }
