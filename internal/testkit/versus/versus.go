@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -31,6 +32,10 @@ type Record struct {
 	Most    map[string]float64   `json:"most,omitempty"`  // see [Contender]
 	Least   map[string]float64   `json:"least,omitempty"` // the ratio of ours to it that is wanted at least
 	Ours    string               `json:"ours"`
+	// Titles are among how many titles each of the seconds was measured, where it is measured how cost grows. The
+	// seconds are of one title then, and by what is done with it; most is how many times as much the last of them may be
+	// of the first.
+	Titles []int `json:"titles,omitempty"`
 }
 
 // recordTo names the variable with the file to which records are appended, one line of JSON each.
@@ -76,6 +81,19 @@ func Report(b *testing.B, r Record) {
 		}
 	}
 	b.ReportMetric(100*(slices.Max(all)-slices.Min(all))/ours, "%-spread")
+	b.ReportMetric(0, "ns/op")
+	keep(b, r)
+}
+
+// Growth reports what work with a title costs among so many titles, in seconds: the last number may be a few times as
+// much as the first, at most.
+func Growth(b *testing.B, titles []int, seconds map[string][]float64, most float64) {
+	b.Helper()
+	r := Record{Name: b.Name(), Seconds: seconds, Most: map[string]float64{}, Titles: titles}
+	for what, each := range seconds {
+		r.Most[what] = most
+		b.ReportMetric(each[len(each)-1]/each[0], strings.ReplaceAll(what, " ", "-")+"-grows")
+	}
 	b.ReportMetric(0, "ns/op")
 	keep(b, r)
 }

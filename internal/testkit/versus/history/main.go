@@ -24,6 +24,7 @@ type Run struct {
 }
 
 const usage = `history table RECORDS
+history plot RECORDS DRAWING
 history keep RECORDS HISTORY COMMIT MACHINE
 history compare HISTORY BEFORE AFTER`
 
@@ -42,6 +43,12 @@ func do(args []string, out io.Writer) error {
 			return err
 		}
 		return table(out, records)
+	case len(args) == 3 && args[0] == "plot":
+		records, err := read[versus.Record](args[1])
+		if err != nil {
+			return err
+		}
+		return plot(args[2], records, time.Now())
 	case len(args) == 5 && args[0] == "keep":
 		records, err := read[versus.Record](args[1])
 		if err != nil {
@@ -131,6 +138,14 @@ func table(out io.Writer, records []versus.Record) error {
 	for i := range records {
 		r := &records[i]
 		name := strings.TrimPrefix(r.Name, "Benchmark")
+		if len(r.Titles) > 0 {
+			for _, what := range peers(r) {
+				first, last := r.Seconds[what][0], r.Seconds[what][len(r.Titles)-1]
+				fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%.2f\t\tat most %.2f\t%s\n", name, each(last), what, each(first),
+					last/first, r.Most[what], verdict(last/first, r.Most[what]))
+			}
+			continue
+		}
 		ours := r.Seconds[r.Ours]
 		if most, ok := r.Most[r.Ours]; ok {
 			took := versus.Median(ours)
@@ -205,6 +220,14 @@ func compare(out io.Writer, before, after Run) error {
 		b, name := &before.Records[k], strings.TrimPrefix(a.Name, "Benchmark")
 		of := func(r *versus.Record, who string) float64 { return versus.Median(r.Seconds[who]) }
 		others := peers(a)
+		if len(a.Titles) > 0 {
+			for _, what := range others {
+				if before.Machine == after.Machine && len(b.Seconds[what]) > 0 {
+					row(name, what, of(b, what), of(a, what))
+				}
+			}
+			continue
+		}
 		for _, peer := range others {
 			if len(b.Seconds[peer]) > 0 {
 				row(name, peer, of(b, b.Ours)/of(b, peer), of(a, a.Ours)/of(a, peer))
