@@ -20,10 +20,8 @@ import (
 
 // companions looks for the files that belong to titles by their names: exactly right, nearly, or not there.
 func (y *loaderAudit) companions() {
-	open := map[*loader.Companion]bool{} // it cannot be reported whose they are
 	for i := range y.profile.Companions {
 		c := &y.profile.Companions[i]
-		open[c] = slices.ContainsFunc(y.lines, func(l *line) bool { return y.unknown(c, l) })
 		if c.Decides() || len(c.On) > 0 && !slices.Contains(c.On, y.on) {
 			continue
 		}
@@ -56,8 +54,17 @@ func (y *loaderAudit) companions() {
 				Remedy: "download covers or choose pictures (C, or polytome covers), and run again"})
 		}
 	}
+	known := map[*loader.Companion]bool{} // it can be reported whose they are, or cannot
+	knows := func(c *loader.Companion) bool {
+		is, asked := known[c]
+		if !asked {
+			is = !slices.ContainsFunc(y.lines, func(l *line) bool { return y.unknown(c, l) })
+			known[c] = is
+		}
+		return is
+	}
 	for key, e := range y.beside { // what no title of the list calls its own
-		if c := y.companionRule(e); c != nil && !open[c] && !y.needed[key] && !y.isHidden(key) {
+		if c := y.companionRule(e); c != nil && !y.needed[key] && !y.isHidden(key) && knows(c) {
 			y.report(Finding{Kind: Orphan, Grade: Remark, Path: e.Path,
 				Say:    fmt.Sprintf("it is a %s, but no title here has that name", c.Is),
 				Remedy: "keep it in case the title returns, or remove it"})

@@ -314,22 +314,14 @@ func (y *loaderAudit) rowsOf(l *loader.List) map[string][]layout.Row {
 
 // byTitle are the lines with the discs of each title one after another, as lists have them that sort titles.
 func (y *loaderAudit) byTitle() (out []*line) {
-	type key struct {
-		name, platform, page string
-		rule                 *loader.Accept
-	}
-	discs := map[key][]*line{}
-	of := func(l *line) (key, bool) {
-		name, n := withoutDisc(l)
-		return key{name, l.Platform, l.v[loader.FieldPage], l.rule}, n > 0 || l.v[loader.FieldDisc] != ""
-	}
+	discs := map[discKey][]*line{}
 	for _, l := range y.lines {
-		if k, one := of(l); one {
+		if k, one := discKeyOf(l); one {
 			discs[k] = append(discs[k], l)
 		}
 	}
 	for _, l := range y.lines {
-		k, one := of(l)
+		k, one := discKeyOf(l)
 		if !one {
 			out = append(out, l)
 			continue

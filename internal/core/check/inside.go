@@ -247,7 +247,7 @@ func (y *loaderAudit) splitAgain(l *line, t *title.Title) bool {
 // nameOf is the name that the loader's rules give a game, and what stands behind it for its disc.
 func (y *loaderAudit) nameOf(l *line, t *title.Title) (name, disc string) {
 	if d := t.Discs[0].Number; !l.rule.Title.Discs.Empty() && t.Of != 1 {
-		disc = l.rule.Title.Discs.Fill(&loader.Values{loader.FieldDisc: strconv.Itoa(d)})
+		disc = l.rule.Title.Behind(d)
 	}
 	return y.laid(l.e, t, l.Size).Name, disc
 }

@@ -37,6 +37,8 @@ type loaderAudit struct {
 	reached []saves.Save
 	players map[string]bool
 	unread  bool // texts that say how titles stand in the list
+	// together are the lines of each title, in the order of its discs; nil until asked for
+	together map[discKey][]*line
 }
 
 // look has one loader look at the target.

@@ -438,21 +438,35 @@ func (y *loaderAudit) discRows(l *line) (rows []loader.Values) {
 	return rows
 }
 
-// discsOf are the lines of a title's discs, in their order, of which one is given.
-func (y *loaderAudit) discsOf(l *line) []*line {
+// discKey is what the lines of one title have in common.
+type discKey struct {
+	name, platform, page string
+	rule                 *loader.Accept
+}
+
+// discKeyOf is a line's. It reports whether anything says that the line is one of several.
+func discKeyOf(l *line) (k discKey, several bool) {
 	name, n := withoutDisc(l)
-	if n == 0 && l.v[loader.FieldDisc] == "" {
+	return discKey{name, l.Platform, l.v[loader.FieldPage], l.rule}, n > 0 || l.v[loader.FieldDisc] != ""
+}
+
+// discsOf are the lines of a title's discs, in their order, of which one is given. All lines are known.
+func (y *loaderAudit) discsOf(l *line) []*line {
+	k, several := discKeyOf(l)
+	if !several {
 		return []*line{l}
 	}
-	var out []*line
-	for _, o := range y.lines {
-		if of, _ := withoutDisc(o); of == name && o.Platform == l.Platform && o.rule == l.rule &&
-			o.v[loader.FieldPage] == l.v[loader.FieldPage] {
-			out = append(out, o)
+	if y.together == nil {
+		y.together = map[discKey][]*line{}
+		for _, o := range y.lines {
+			of, _ := discKeyOf(o)
+			y.together[of] = append(y.together[of], o)
+		}
+		for _, all := range y.together {
+			slices.SortStableFunc(all, func(a, b *line) int { return discNumber(a) - discNumber(b) })
 		}
 	}
-	slices.SortStableFunc(out, func(a, b *line) int { return discNumber(a) - discNumber(b) })
-	return out
+	return y.together[k]
 }
 
 // has reports whether a line has a companion of a rule.
@@ -483,12 +497,16 @@ func (y *loaderAudit) unknown(c *loader.Companion, l *line) bool {
 	if l.in != nil {
 		return false
 	}
-	v := y.valuesFor(c, l)
-	if _, n := withoutDisc(l); n > 0 && c.Per != "disc" { // or its name ends so
+	if !l.by.Keeps(loader.FieldID) || !l.by.Keeps(loader.FieldTitle) {
 		return true
 	}
-	if slices.ContainsFunc(c.Path.Needs(), func(f loader.Field) bool { return v[f] == "" }) ||
-		!l.by.Keeps(loader.FieldID) || !l.by.Keeps(loader.FieldTitle) {
+	if c.Per != "disc" {
+		if _, n := withoutDisc(l); n > 0 { // or its name ends so
+			return true
+		}
+	}
+	v := y.valuesFor(c, l)
+	if slices.ContainsFunc(c.Path.Needs(), func(f loader.Field) bool { return v[f] == "" }) {
 		return true
 	}
 	if l.by.Uses(loader.FieldPlatform) {
@@ -526,7 +544,7 @@ func withoutDisc(l *line) (name string, disc int) {
 		if l.in != nil && (l.in.Of == 1 || l.in.Discs[0].Number != n) {
 			continue
 		}
-		end := l.rule.Title.Discs.Fill(&loader.Values{loader.FieldDisc: strconv.Itoa(n)})
+		end := l.rule.Title.Behind(n)
 		if before := len(name) - len(end); before > 0 && strings.EqualFold(name[before:], end) {
 			return name[:before], n
 		}

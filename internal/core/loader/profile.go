@@ -3,6 +3,7 @@ package loader
 import (
 	"cmp"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -256,7 +257,20 @@ type TitleRule struct {
 	Forbidden string       `toml:"forbidden"`
 	Discs     Template     `toml:"discs"` // put behind the name of a title with several discs
 
-	ascii [utf8.RuneSelf]bool // what is permitted of ASCII, which nearly every name is made of
+	ascii  [utf8.RuneSelf]bool // what is permitted of ASCII, which nearly every name is made of
+	behind [mostDiscs]string   // of each disc, from 1 on
+}
+
+// mostDiscs is how many discs of a title have what stands behind their names worked out once.
+const mostDiscs = 20
+
+// Behind is what stands behind the name of a title for a disc of it, where only the disc's number is known; "" where
+// nothing does.
+func (t *TitleRule) Behind(disc int) string {
+	if disc >= 1 && disc <= mostDiscs {
+		return t.behind[disc-1]
+	}
+	return t.Discs.Fill(&Values{FieldDisc: strconv.Itoa(disc)})
 }
 
 // Permits reports whether a title may hold the character.
@@ -291,6 +305,9 @@ func (t *TitleRule) permits(r rune) bool {
 func (t *TitleRule) prepare() {
 	for r := range t.ascii {
 		t.ascii[r] = t.permits(rune(r))
+	}
+	for i := range t.behind {
+		t.behind[i] = t.Discs.Fill(&Values{FieldDisc: strconv.Itoa(i + 1)})
 	}
 }
 
