@@ -35,12 +35,11 @@ func (l *listed) List(context.Context, func(string, error)) ([]target.Entry, err
 func (l *listed) Facts(context.Context, []target.Entry) (target.Facts, error) { return l.facts, nil }
 
 // share is one with n titles chosen for it, and the same with all of them there.
-func share(b *testing.B, n int) (*fit.Sheet, *listed) {
+func share(b *testing.B, p *loader.Profile, n int) (*fit.Sheet, *listed) {
 	titles := make([]title.Title, n)
 	for i := range titles {
 		titles[i] = coretest.Vesper(i, fmt.Sprint("Title ", i), "full", size.MiB)
 	}
-	p := coretest.Rowan(b)
 	fs, err := target.FilesystemNamed("ext4")
 	require.NoError(b, err)
 	f := target.Facts{Filesystem: fs, Capacity: 1 << 50, Free: 1 << 50, Cluster: 4096}
@@ -62,7 +61,7 @@ func share(b *testing.B, n int) (*fit.Sheet, *listed) {
 // quickest is the least time of some turns, a title. Few titles take many turns, so that as much is measured.
 func quickest(n int, do func()) time.Duration {
 	least := time.Duration(1 << 62)
-	for range max(3, 20_000/n) {
+	for range max(2, 10_000/n) {
 		runtime.GC()
 		began := time.Now()
 		do()
@@ -75,14 +74,14 @@ func quickest(n int, do func()) time.Duration {
 // judged, to be judged and planned again, as undo and redo do, and to be checked; at one target and at six. The memory
 // after a hundred undos is that before them, but for a fifth.
 func BenchmarkCostGrowsWithTheTitles(b *testing.B) {
-	set := coretest.Set(b)
+	set, rowan := coretest.Set(b), coretest.Rowan(b)
 	all := []int{1000, 10_000, 100_000}
 	for _, targets := range []int{1, 6} {
 		b.Run(fmt.Sprintf("targets-%d", targets), func(b *testing.B) {
 			for b.Loop() {
 				cost := map[string][]float64{}
 				for _, n := range all {
-					growth(b, set, n, targets, func(what string, each time.Duration) {
+					growth(b, set, rowan, n, targets, func(what string, each time.Duration) {
 						cost[what] = append(cost[what], each.Seconds())
 					})
 				}
@@ -93,23 +92,24 @@ func BenchmarkCostGrowsWithTheTitles(b *testing.B) {
 }
 
 // growth measures what one of n titles costs at some targets.
-func growth(b *testing.B, set *loader.Set, n, targets int, found func(what string, each time.Duration)) {
+func growth(b *testing.B, set *loader.Set, rowan *loader.Profile, n, targets int,
+	found func(what string, each time.Duration)) {
 	var sheets []*fit.Sheet
 	var lists []*listed
 	for range targets {
-		s, l := share(b, n)
+		s, l := share(b, rowan, n)
 		sheets, lists = append(sheets, s), append(lists, l)
 	}
 	undo := func(turn int) { planAll(sheets, func(_, i int) bool { return i%7 != turn%7 }) }
 	found("undo and redo", quickest(n*targets, func() { undo(1); undo(2) }))
 	found("lay out and judge", quickest(n*targets, func() {
 		for range targets {
-			share(b, n)
+			share(b, rowan, n)
 		}
 	}))
 	found("check", quickest(n*targets, func() {
 		for _, l := range lists {
-			r, err := check.Audit(b.Context(), l, []*loader.Profile{coretest.Rowan(b)}, set,
+			r, err := check.Audit(b.Context(), l, []*loader.Profile{rowan}, set,
 				check.Options{Via: "smb", Depth: check.Names})
 			require.NoError(b, err)
 			require.Len(b, r.Listed, n)

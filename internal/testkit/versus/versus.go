@@ -33,8 +33,7 @@ type Record struct {
 	Least   map[string]float64   `json:"least,omitempty"` // the ratio of ours to it that is wanted at least
 	Ours    string               `json:"ours"`
 	// Titles are among how many titles each of the seconds was measured, where it is measured how cost grows. The
-	// seconds are of one title then, and by what is done with it; most is how many times as much the last of them may be
-	// of the first.
+	// seconds are of one title then, and by what is done with it; see [Growth].
 	Titles []int `json:"titles,omitempty"`
 }
 
@@ -85,17 +84,25 @@ func Report(b *testing.B, r Record) {
 	keep(b, r)
 }
 
-// Growth reports what work with a title costs among so many titles, in seconds: the last number may be a few times as
-// much as the first, at most.
+// Growth reports what work with a title costs among so many titles, in seconds: from one number of titles to the next,
+// it may become a few times as much, at most.
 func Growth(b *testing.B, titles []int, seconds map[string][]float64, most float64) {
 	b.Helper()
 	r := Record{Name: b.Name(), Seconds: seconds, Most: map[string]float64{}, Titles: titles}
 	for what, each := range seconds {
 		r.Most[what] = most
-		b.ReportMetric(each[len(each)-1]/each[0], strings.ReplaceAll(what, " ", "-")+"-grows")
+		b.ReportMetric(Grows(each), strings.ReplaceAll(what, " ", "-")+"-grows")
 	}
 	b.ReportMetric(0, "ns/op")
 	keep(b, r)
+}
+
+// Grows is the most by which one of some figures is more than the one before it.
+func Grows(each []float64) (most float64) {
+	for i := range each[1:] {
+		most = max(most, each[i+1]/each[i])
+	}
+	return most
 }
 
 // Goal measures ours alone, where no program does the same: a turn is n times the work, which shall take so many

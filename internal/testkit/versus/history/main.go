@@ -140,9 +140,10 @@ func table(out io.Writer, records []versus.Record) error {
 		name := strings.TrimPrefix(r.Name, "Benchmark")
 		if len(r.Titles) > 0 {
 			for _, what := range peers(r) {
-				first, last := r.Seconds[what][0], r.Seconds[what][len(r.Titles)-1]
-				fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%.2f\t\tat most %.2f\t%s\n", name, each(last), what, each(first),
-					last/first, r.Most[what], verdict(last/first, r.Most[what]))
+				all := r.Seconds[what]
+				grows := versus.Grows(all)
+				fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%.2f\t\tat most %.2f\t%s\n", name, each(all[len(all)-1]), what,
+					each(all[0]), grows, r.Most[what], verdict(grows, r.Most[what]))
 			}
 			continue
 		}
