@@ -408,6 +408,7 @@ func (p *Target) Settle(context.Context) error {
 var (
 	_ target.BatchCommitter = (*Target)(nil)
 	_ target.Resumer        = (*Target)(nil)
+	_ target.Measured       = (*writer)(nil)
 )
 
 // absent fails with target.ErrExists when there is something of that name.

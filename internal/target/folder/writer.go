@@ -33,6 +33,7 @@ type writer struct {
 	watched int64
 	date    time.Time // zero for that of writing
 	dropped bool      // what was written is on its way from the medium again
+	pushed  int64     // up to where the system was asked to write
 }
 
 var zeros [256 << 10]byte
@@ -74,6 +75,18 @@ func (w *writer) watch(n int) error {
 	return nil
 }
 
+// pushEvery is after how many bytes the system is asked to begin with bringing them to the medium, rather than when the
+// file is flushed: then the medium is busy while more is read and hashed. A slow stick takes a second for so much, which
+// who stops the run may have to wait.
+const pushEvery = 8 << 20
+
+func (w *writer) push() {
+	if n := w.at - w.pushed; n >= pushEvery {
+		beginWriting(w.f, w.pushed, n)
+		w.pushed = w.at
+	}
+}
+
 func (w *writer) Write(b []byte) (int, error) {
 	if err := w.ctx.Err(); err != nil {
 		return 0, err
@@ -91,6 +104,7 @@ func (w *writer) Write(b []byte) (int, error) {
 			return done, w.p.explain("writing", w.name, err)
 		}
 	}
+	w.push()
 	return done, nil
 }
 
@@ -112,6 +126,7 @@ func (w *writer) CopyFrom(f *os.File, at, n int64) (int64, error) {
 	}
 	w.at += k
 	w.open = w.open && k == 0
+	w.push()
 	return k, w.p.explain("writing", w.name, err)
 }
 
@@ -168,6 +183,15 @@ func (w *writer) ReadBack() (target.Content, error) {
 	}
 	dropCache(f)
 	return newContent(f)
+}
+
+// Length asks the system for it: what the system keeps of the file may stay there.
+func (w *writer) Length() (int64, error) {
+	info, err := w.f.Stat()
+	if err != nil {
+		return 0, w.p.explain("looking at", w.name, err)
+	}
+	return info.Size(), nil
 }
 
 // There is how many bytes an earlier run has left.
