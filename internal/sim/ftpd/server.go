@@ -42,6 +42,7 @@ type Habits struct {
 	ReportsSpace   bool          // and says how many are left (AVBL)
 	// is announced how long a file gets, and refuses one for which there is no space (ALLO)
 	Allocates     bool
+	Forgets       bool              // commands that come before the last one was answered
 	NoRename      bool              // knows no renaming
 	RefusesRename bool              // knows it, and refuses it for each file
 	Clients       int               // so many are let in at a time; 0 for no limit
@@ -120,6 +121,9 @@ func Serve(dir string, port int, h Habits) (*Server, error) {
 	})
 	return s, nil
 }
+
+// Early is what commands are counted as, too, that came before the last one was answered.
+const Early = "early"
 
 func (s *Server) count(verb string) {
 	s.mu.Lock()
@@ -223,6 +227,12 @@ func (c *client) talk() {
 		line, err := c.r.ReadString('\n')
 		if err != nil {
 			return // without a word, as consoles do
+		}
+		if n := c.r.Buffered(); n > 0 {
+			c.s.count(Early)
+			if c.s.habits.Forgets {
+				_, _ = c.r.Discard(n)
+			}
 		}
 		for c.s.Faults.Stall.Load() {
 			if c.s.isClosed() {

@@ -553,7 +553,7 @@ func (p *Target) Rename(ctx context.Context, from, to string) error {
 	} else if there && fold(from) != fold(to) {
 		return p.explain("renaming "+from+" to", to, target.ErrExists)
 	}
-	if err := p.rename(ctx, from, to); err != nil {
+	if _, err := p.rename(ctx, from, to, time.Time{}); err != nil {
 		return err
 	}
 	if e.Folder {
@@ -566,21 +566,32 @@ func (p *Target) Rename(ctx context.Context, from, to string) error {
 	return nil
 }
 
-func (p *Target) rename(ctx context.Context, from, to string) error {
+// rename gives a file or folder another path, and a file its date unless that is zero. It reports whether it did that too.
+func (p *Target) rename(ctx context.Context, from, to string, date time.Time) (dated bool, err error) {
 	var no bool
-	err := p.do(ctx, "renaming "+from+" to", to, false, func(s *session) error {
-		err := s.c.Rename(p.full(from), p.full(to))
+	err = p.do(ctx, "renaming "+from+" to", to, false, func(s *session) (err error) {
+		if s.plain && p.traits.inOneGo.Load() {
+			if !s.c.IsSetTimeSupported() || p.traits.noSetTime.Load() {
+				date = time.Time{}
+			}
+			err = p.renameAtOnce(s, from, to, date)
+			if dated = err == nil && !date.IsZero(); errors.Is(err, errUndated) {
+				err = nil
+			}
+		} else {
+			err = s.c.Rename(p.full(from), p.full(to))
+		}
 		no = unknown(err)
 		return err
 	})
 	if no { // the next try writes files under their own names
 		p.traits.noRename.Store(true)
-		return fmt.Errorf("%w: %w", target.ErrBusy, err)
+		return false, fmt.Errorf("%w: %w", target.ErrBusy, err)
 	}
 	if err != nil {
 		p.forget()
-		return err
+		return false, err
 	}
 	p.traits.renames.Store(true)
-	return nil
+	return dated, nil
 }

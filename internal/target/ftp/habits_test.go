@@ -147,6 +147,32 @@ func givesNoNames(t *testing.T, habits ftpd.Habits) {
 	assert.Len(t, entries, 2)
 }
 
+// TestCommandsAreGivenInOneGoWhereTheServerTakesThat gives files their names and dates so; a server that loses what
+// comes before its answer is found out once, and nothing is lost over it.
+func TestCommandsAreGivenInOneGoWhereTheServerTakesThat(t *testing.T) {
+	for name, forgets := range map[string]bool{"takes them": false, "loses the second": true} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			s := serve(t, dir, ftpd.Habits{Forgets: forgets, Sizes: true})
+			p := open2(t, s, remote.Settings{Timeout: time.Second})
+			defer p.Close()
+			for i := range 5 {
+				require.NoError(t, put(p, fmt.Sprintf("%d.iso", i), []byte("tin harbour")))
+			}
+			all, err := os.ReadDir(dir)
+			require.NoError(t, err)
+			require.Len(t, all, 5)
+			counted := s.Counted()
+			assert.Equal(t, 5, counted["RNTO"]-1, "the first is the trial")
+			if forgets {
+				assert.Equal(t, 1, counted[ftpd.Early], "it is tried once")
+			} else {
+				assert.Equal(t, 6, counted[ftpd.Early])
+			}
+		})
+	}
+}
+
 func TestAServerThatAllowsFewConnections(t *testing.T) {
 	s := serve(t, t.TempDir(), ftpd.Habits{Clients: 1, Sizes: true})
 	p := open2(t, s, remote.Settings{Timeout: 2 * time.Second})

@@ -81,13 +81,31 @@ func (o *owned) Close() error {
 
 // ask gives a command that the client library does not know. Nothing else may be under way on the session.
 func (s *session) ask(command string) (code int, say string, err error) {
-	if !s.plain {
-		return 0, "", errors.ErrUnsupported
-	}
-	if _, err := fmt.Fprintf(s.conn, "%s\r\n", command); err != nil {
+	all, err := s.askAll(command)
+	if err != nil {
 		return 0, "", err
 	}
-	return textproto.NewReader(bufio.NewReaderSize(s.conn, 512)).ReadResponse(0)
+	return all[0].Code, all[0].Msg, nil
+}
+
+// askAll gives commands in one go, and returns what the server says to each: that takes as long as one. Servers need not
+// take it; see [traits].
+func (s *session) askAll(commands ...string) (replies []*textproto.Error, err error) {
+	if !s.plain {
+		return nil, errors.ErrUnsupported
+	}
+	if _, err := io.WriteString(s.conn, strings.Join(commands, "\r\n")+"\r\n"); err != nil {
+		return nil, err
+	}
+	r := textproto.NewReader(bufio.NewReaderSize(s.conn, 512))
+	for range commands {
+		code, say, err := r.ReadResponse(0)
+		if err != nil {
+			return nil, err
+		}
+		replies = append(replies, &textproto.Error{Code: code, Msg: say})
+	}
+	return replies, nil
 }
 
 // pool are the sessions of a target: those that no one uses, and how many there are in all.

@@ -24,6 +24,8 @@ type traits struct {
 	noSpace     atomic.Bool  // it does not report how much space is left (AVBL)
 	noRename    atomic.Bool  // files do not get other names (RNFR, RNTO)
 	renames     atomic.Bool  // they do
+	inOneGo     atomic.Bool  // commands may be given before the last one was answered
+	noSetTime   atomic.Bool  // the date of a file is not set by MFMT
 	trying      sync.Mutex   // held while that is found out
 	connections atomic.Int32 // how many it bears; 0 for not known
 }

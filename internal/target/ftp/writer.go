@@ -79,12 +79,26 @@ func (p *Target) tryRenaming(ctx context.Context, dir string) error {
 	from, to := target.TemporaryName(path.Join(dir, "whether files")),
 		target.TemporaryName(path.Join(dir, "get other names"))
 	var te *textproto.Error
-	err := p.do(ctx, "trying whether files can be renamed in", dir, true, func(s *session) error {
+	lost := false
+	try := func(s *session) error {
 		if err := s.c.Stor(p.full(from), strings.NewReader("?")); err != nil {
 			return err
 		}
 		left := from
-		err := s.c.Rename(p.full(from), p.full(to))
+		var err error
+		if s.plain && !lost {
+			lost = true // until it has answered: this connection is given up if it does not
+			silent := time.AfterFunc(min(p.opts.Timeout, loses), s.kill)
+			err = p.renameAtOnce(s, from, to, time.Time{})
+			silent.Stop()
+			if broken(err) {
+				return err
+			}
+			t.inOneGo.Store(err == nil)
+		}
+		if !t.inOneGo.Load() {
+			err = s.c.Rename(p.full(from), p.full(to))
+		}
 		if errors.As(err, &te) && te.Code < 500 {
 			te = nil
 		}
@@ -100,12 +114,46 @@ func (p *Target) tryRenaming(ctx context.Context, dir string) error {
 			return gone
 		}
 		return nil
-	})
+	}
+	const doing = "trying whether files can be renamed in"
+	err := p.do(ctx, doing, dir, true, try)
+	if errors.Is(err, target.ErrGone) && lost && ctx.Err() == nil {
+		err = p.do(ctx, doing, dir, true, try) // it lost the second of two commands, and is given one at a time
+	}
 	if errors.Is(err, target.ErrGone) || ctx.Err() != nil {
 		return err
 	}
 	return nil // what keeps this small file away, keeps away the one that is written next, which says so
 }
+
+// loses is after how long a server that has not answered the second of two commands has lost it.
+const loses = 5 * time.Second
+
+// renameAtOnce gives a file another name, and a date unless that is zero, with all commands in one go (RFC 959, 4.1.3;
+// draft-somers-ftp-mfxx-04, 3.1).
+func (p *Target) renameAtOnce(s *session, from, to string, date time.Time) error {
+	commands := []string{"RNFR " + p.full(from), "RNTO " + p.full(to)}
+	if !date.IsZero() {
+		commands = append(commands, "MFMT "+date.UTC().Format("20060102150405")+" "+p.full(to))
+	}
+	said, err := s.askAll(commands...)
+	if err != nil {
+		return err
+	}
+	for i, good := range []int{ftp.StatusRequestFilePending, ftp.StatusRequestedFileActionOK} {
+		if said[i].Code != good {
+			return said[i]
+		}
+	}
+	if !date.IsZero() && said[2].Code != ftp.StatusFile {
+		p.traits.noSetTime.Store(true)
+		return errUndated
+	}
+	return nil
+}
+
+// errUndated says that a file has its name, and not its date.
+var errUndated = errors.New("the date was not set")
 
 // Replace begins a file that takes the place of another one.
 func (p *Target) Replace(ctx context.Context, name string, size int64) (target.Writer, error) {
@@ -475,7 +523,8 @@ func (w *writer) Commit() error {
 				return err
 			}
 		}
-		if err := p.rename(w.ctx, w.temp, w.name); err != nil {
+		dated, err := p.rename(w.ctx, w.temp, w.name, w.date)
+		if err != nil {
 			// what it replaces is gone, and must not be lost beside: the new one is kept, under its temporary name
 			if there {
 				w.ended = true
@@ -483,6 +532,9 @@ func (w *writer) Commit() error {
 			return err
 		}
 		p.note(w.temp, nil)
+		if dated {
+			w.date = time.Time{}
+		}
 	}
 	w.ended = true
 	p.note(w.name, &target.Entry{Path: w.name, Size: w.wrote, Modified: time.Now()})
