@@ -109,6 +109,18 @@ func Grows(each []float64) (most float64) {
 // seconds at most each.
 func Goal(b *testing.B, n int, seconds float64, do func()) {
 	b.Helper()
+	GoalOf(b, seconds, func() time.Duration {
+		began := time.Now()
+		for range n {
+			do()
+		}
+		return time.Since(began) / time.Duration(n)
+	})
+}
+
+// GoalOf is Goal for work that takes its own time: of each turn, what it returns counts.
+func GoalOf(b *testing.B, seconds float64, turn func() time.Duration) {
+	b.Helper()
 	r := Record{Name: b.Name(), Seconds: map[string][]float64{}, Most: map[string]float64{"polytome": seconds},
 		Ours: "polytome"}
 	turns := 0
@@ -116,11 +128,7 @@ func Goal(b *testing.B, n int, seconds float64, do func()) {
 		turns++
 	}
 	for range max(Turns, turns) {
-		began := time.Now()
-		for range n {
-			do()
-		}
-		r.Seconds["polytome"] = append(r.Seconds["polytome"], time.Since(began).Seconds()/float64(n))
+		r.Seconds["polytome"] = append(r.Seconds["polytome"], turn().Seconds())
 	}
 	b.ReportMetric(Median(r.Seconds["polytome"])*1000, "ms")
 	b.ReportMetric(seconds*1000, "ms-wanted")
