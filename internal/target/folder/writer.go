@@ -81,7 +81,7 @@ func (w *writer) watch(n int) error {
 const pushEvery = 8 << 20
 
 func (w *writer) push() {
-	if n := w.at - w.pushed; n >= pushEvery {
+	if n := w.at - w.pushed; n >= pushEvery && !w.p.opts.Unsynced {
 		beginWriting(w.f, w.pushed, n)
 		w.pushed = w.at
 	}
