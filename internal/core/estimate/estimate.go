@@ -18,8 +18,8 @@ type Speed struct {
 	Least      time.Duration // that each file takes beside
 	Most       time.Duration
 	Runs       int // that it was learnt from; 0 for what the connection usually bears
-	// What was learnt is of whole files: the bytes a second of large ones with what each takes beside, and the time of a
-	// small one with its bytes.
+	// What was learnt is of whole files: the bytes a second of large ones with what each takes beside, and the time of
+	// a small one with its bytes.
 	OfLarge, OfSmall bool
 }
 

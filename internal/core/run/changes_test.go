@@ -64,7 +64,7 @@ func (c *counted) Remove(ctx context.Context, name string) error {
 
 // TestFoldersAndRemovalsWaitForTheMediumTogether makes folders and removes files of a drive, one of which has changed
 // since the plan: that step alone fails, and the drive is waited for a few times only. When the drive does not take
-// what was done, none of it is called done.
+// what was done, none of it is reported as done.
 func TestFoldersAndRemovalsWaitForTheMediumTogether(t *testing.T) {
 	img := filepath.Join(t.TempDir(), "stick.img")
 	blank(t, img, 400*size.MiB)

@@ -100,7 +100,7 @@ func fillTwice(t testing.TB, dir string, c bench.Target) (first, second filled) 
 		require.NoError(t, os.Chmod(filepath.Join(dir, into), 0o777)) // who serves it need not be who runs this test
 		to := c
 		to.At += into
-		return fill(t, b, to, scanned.Titles, func(look func(anew bool) *check.Report) {
+		return fill(t, b, to, scanned.Titles, func(look func(again bool) *check.Report) {
 			// what the run has read back is not read once more: what stands there since is not seen before someone asks
 			// for the check
 			if c.Via == "smb" {
@@ -114,9 +114,9 @@ func fillTwice(t testing.TB, dir string, c bench.Target) (first, second filled) 
 }
 
 // fill brings all titles to a target, of which the bench knows what it learnt of those that were filled before, and
-// then runs what checks it, as behind the run or anew.
+// then runs what checks it, as behind the run or once more.
 func fill(t testing.TB, b *bench.Bench, to bench.Target, titles []title.Title,
-	then func(look func(anew bool) *check.Report)) (out filled) {
+	then func(look func(again bool) *check.Report)) (out filled) {
 	if len(b.Targets) > 0 {
 		to.Speed = b.Targets[0].Speed
 	}
@@ -149,8 +149,8 @@ func fill(t testing.TB, b *bench.Bench, to bench.Target, titles []title.Title,
 	checker := v.Checker(b, 0, "", nil)
 	checker.JustRan(p, &r)
 	out.wrote = time.Since(began)
-	look := func(anew bool) *check.Report {
-		if anew {
+	look := func(again bool) *check.Report {
+		if again {
 			checker = v.Checker(b, 0, "", nil)
 		}
 		audit, err := checker.Check(t.Context())

@@ -131,9 +131,9 @@ func folders(b *testing.B, dir string, to bench.Target, line *judge.Line) (both 
 	return both
 }
 
-// BenchmarkMedia fills simulated media, twice each, with a few large games or many small ones. The second time, what was
-// said beforehand of the time with the check is compared with what it was; and of large games, how long the medium was
-// busy with how long the run took.
+// BenchmarkMedia fills simulated media, twice each, with a few large games or many small ones. The second time, what
+// was said beforehand of the time with the check is compared with what it was; and of large games, how long the medium
+// was busy with how long the run took.
 func BenchmarkMedia(b *testing.B) {
 	for name, two := range media {
 		for what, c := range map[string]struct{ games, size int }{"large": {4, 32 << 20}, "small": {150, 40_000}} {
@@ -161,7 +161,6 @@ func BenchmarkMedia(b *testing.B) {
 					second := fill(b, known, all[1].to, scanned.Titles, func(func(bool) *check.Report) {
 						was = all[1].busy() - was
 					})
-					b.Logf("%+v", second)
 					add := func(who string, d time.Duration) { r.Seconds[who] = append(r.Seconds[who], d.Seconds()) }
 					add("run", second.took)
 					add("said", second.before)

@@ -49,8 +49,8 @@ func (p *Target) seen(e target.Entry) bool {
 	return false
 }
 
-// tidy removes the folders of beginnings below one that is about to go, or all of them. What is left in them keeps them,
-// and the next run lists it.
+// tidy removes the folders of beginnings below one that is about to go, or all of them. What is left in them keeps
+// them, and the next run lists it.
 func (p *Target) tidy(ctx context.Context, below string) {
 	p.mu.Lock()
 	var all []string

@@ -76,8 +76,8 @@ func (w *writer) watch(n int) error {
 }
 
 // pushEvery is after how many bytes the system is asked to begin with bringing them to the medium, rather than when the
-// file is flushed: then the medium is busy while more is read and hashed. A slow stick takes a second for so much, which
-// who stops the run may have to wait.
+// file is flushed: then the medium is busy while more is read and hashed. A slow stick takes a second for so much,
+// which whoever stops the run may have to wait.
 const pushEvery = 8 << 20
 
 func (w *writer) push() {

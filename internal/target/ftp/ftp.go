@@ -566,7 +566,8 @@ func (p *Target) Rename(ctx context.Context, from, to string) error {
 	return nil
 }
 
-// rename gives a file or folder another path, and a file its date unless that is zero. It reports whether it did that too.
+// rename gives a file or folder another path, and a file its date unless that is zero. It reports whether it did that,
+// too.
 func (p *Target) rename(ctx context.Context, from, to string, date time.Time) (dated bool, err error) {
 	var no bool
 	err = p.do(ctx, "renaming "+from+" to", to, false, func(s *session) (err error) {

@@ -88,8 +88,8 @@ func (s *session) ask(command string) (code int, say string, err error) {
 	return all[0].Code, all[0].Msg, nil
 }
 
-// askAll gives commands in one go, and returns what the server says to each: that takes as long as one. Servers need not
-// take it; see [traits].
+// askAll gives commands in one go, and returns what the server says to each: that takes as long as one. Servers need
+// not take it; see [traits].
 func (s *session) askAll(commands ...string) (replies []*textproto.Error, err error) {
 	if !s.plain {
 		return nil, errors.ErrUnsupported

@@ -93,8 +93,8 @@ func TestBytesAreThereForAnotherClient(t *testing.T) {
 	assert.True(t, bytes.Equal(data, is))
 }
 
-// TestManySmallFilesBeginInAFolderOfTheirOwn fills a folder until new names would be searched for too long: from then on
-// files begin in a folder below it. Nobody sees that, but what is left in it; it goes when nothing is.
+// TestManySmallFilesBeginInAFolderOfTheirOwn fills a folder until new names would be searched for too long: from then
+// on files begin in a folder below it. Nobody sees that, but what is left in it; it goes when nothing is.
 func TestManySmallFilesBeginInAFolderOfTheirOwn(t *testing.T) {
 	s := judge.SMB(t, t.TempDir())
 	p := open(t, s, "open", remote.Settings{})

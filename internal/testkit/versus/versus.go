@@ -40,8 +40,8 @@ type Record struct {
 // recordTo names the variable with the file to which records are appended, one line of JSON each.
 const recordTo = "POLYTOME_BENCH_RECORDS"
 
-// Race has all contenders take turns, the first of which is ours, and reports. Between any two, clear makes the place as
-// it was, and the system writes what waits for the disk.
+// Race has all contenders take turns, the first of which is ours, and reports. Between any two, clear makes the place
+// as it was, and the system writes what waits for the disk.
 func Race(b *testing.B, clear func(), all ...Contender) {
 	b.Helper()
 	r := Record{Name: b.Name(), Seconds: map[string][]float64{}, Most: map[string]float64{}, Ours: all[0].Name}

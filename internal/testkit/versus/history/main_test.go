@@ -23,8 +23,8 @@ func measured(t *testing.T, seconds ...float64) string {
 			Seconds: map[string][]float64{"fill": seconds, "cp": {1, 1, 1}}},
 		{Name: "BenchmarkPlan", Ours: "plan", Most: map[string]float64{"plan": 0.2},
 			Seconds: map[string][]float64{"plan": {seconds[0] / 10}}},
-		{Name: "BenchmarkSaid", Ours: "is", Most: map[string]float64{"said": 1.2}, Least: map[string]float64{"said": 0.8},
-			Seconds: map[string][]float64{"is": {1}, "said": {seconds[0]}}},
+		{Name: "BenchmarkSaid", Ours: "is", Most: map[string]float64{"said": 1.2},
+			Least: map[string]float64{"said": 0.8}, Seconds: map[string][]float64{"is": {1}, "said": {seconds[0]}}},
 	} {
 		line, err := json.Marshal(r)
 		require.NoError(t, err)

@@ -37,8 +37,7 @@ func plot(name string, records []versus.Record, date time.Time) error {
 		return fmt.Errorf("no benchmark has measured how cost grows")
 	}
 	paper := scene.Paper{Name: "plot", Width: plotWide + 80, Height: 120 + plotHigh*float64(len(records))}
-	s := scene.Begin(paper, "What a title costs", "Microseconds for each title and target, by how many titles there are",
-		date)
+	s := scene.Begin(paper, "What a title costs", "For each title and target, by how many titles there are", date)
 	for i := range records {
 		draw(s, &records[i])
 	}
