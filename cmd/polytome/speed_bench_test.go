@@ -53,8 +53,9 @@ func noisyCartridges(b *testing.B, n int) (dir string) {
 // place is where games are brought, by us and by others.
 type place struct {
 	dir   string
-	at    string // its address, where it is that of a server; at a port
+	at    string // its address, where it is that of a server; at a port, for a user
 	port  int
+	user  string
 	clear func() // makes it ready for the next turn
 }
 
@@ -114,14 +115,16 @@ END
 
 // contest is one kind of filling, and what others do for the same.
 type contest struct {
-	name   string
-	place  func(b *testing.B) place
-	small  bool // 5,000 cartridges, and not one disc
-	args   string
-	files  string // that are copied
-	peer   string
-	most   float64 // of the peer's time
-	script string  // with {games}, {disc}, {to} and {at} for where games, the disc and the place are, and its address
+	name  string
+	place func(b *testing.B) place
+	small bool // 5,000 cartridges, and not one disc
+	args  string
+	files string // that are copied
+	peer  string
+	most  float64 // of the peer's time
+	// script has {games}, {disc} and {to} for where games, the disc and the place are, and {at}, {port} and {user} for
+	// its address.
+	script string
 }
 
 // contests are all kinds.
@@ -146,9 +149,17 @@ var contests = []contest{
 		"smbclient -N //127.0.0.1/open -p {port} -c 'put \"{disc}\" out' 2>/dev/null; sync {to}/out"},
 	{"small-smb", overSMB, true, "--loader oxbow --verify size", "5000 files", "mput+sync", 1,
 		"smbclient -N //127.0.0.1/open -p {port} -c 'prompt off; lcd {games}; mput *' >/dev/null 2>&1; sync -f {to}"},
+	{"large-sftp", overSFTP, false, "--loader rowan --verify size", "2 files", "sftp+sync", 1,
+		"echo put '\"{disc}\"' {to}/out | " + sftp + "; sync {to}/out"},
+	{"small-sftp", overSFTP, true, "--loader oxbow --verify size", "5000 files", "sftp+sync", 1,
+		"printf 'cd {to}\nput -R {games}\n' | " + sftp + "; sync -f {to}"},
 }
 
-// overFTP and overSMB are folders of servers.
+// sftp puts what a batch says; the user's key is where it looks for it.
+const sftp = "sftp -q -b - -o BatchMode=yes -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null " +
+	"-o LogLevel=ERROR -i $HOME/.ssh/id_ed25519 -P {port} {user}@127.0.0.1 >/dev/null"
+
+// overFTP, overSMB and overSFTP are folders of servers.
 func overFTP(b *testing.B) place {
 	p := emptyFolder(b)
 	port, root := judge.FTP(b, p.dir)
@@ -160,6 +171,15 @@ func overSMB(b *testing.B) place {
 	p := emptyFolder(b)
 	p.port = judge.SMB(b, p.dir).Port
 	p.at = fmt.Sprintf("smb://127.0.0.1:%d/open", p.port)
+	return p
+}
+
+func overSFTP(b *testing.B) place {
+	p := emptyFolder(b)
+	s := judge.SSH(b, p.dir)
+	s.Home(b)
+	p.port, p.user, p.at = s.Port, s.User, fmt.Sprintf("sftp://%s@127.0.0.1:%d%s", s.User, s.Port, p.dir)
+	ok(b, "connections", "trust", p.at, "--fingerprint", s.Host)
 	return p
 }
 
@@ -178,7 +198,7 @@ func BenchmarkFill(b *testing.B) {
 			p := f.place(b)
 			at := cmp.Or(p.at, p.dir)
 			script := strings.NewReplacer("{games}", games, "{disc}", disc, "{to}", p.dir, "{at}", at, "{port}",
-				strconv.Itoa(p.port)).Replace(f.script)
+				strconv.Itoa(p.port), "{user}", p.user).Replace(f.script)
 			ours := fills(b, f.files, append(strings.Fields(f.args), "--from", games, "--to", at)...)
 			versus.Race(b, p.clear, ours, versus.Contender{Name: f.peer, Most: f.most,
 				Do: func() { versus.Shell(b, script) }})

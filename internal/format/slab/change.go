@@ -21,7 +21,7 @@ func update(crc uint32, b []byte) uint32 { return crc32.Update(crc, castagnoli, 
 // loses nothing. While changes are held back, they are so in memory only. The caller holds the lock.
 func (d *Disk) commit(records []record) error {
 	if d.held {
-		d.table.records = records
+		d.table.records, d.waits = records, true
 		return nil
 	}
 	gone := d.headsBut(records)

@@ -71,6 +71,7 @@ type Disk struct {
 	other   bool // the valid table is the second one
 	writers map[*Writer]bool
 	held    bool     // changes wait in memory
+	waits   bool     // and there are some
 	last    []record // those of the valid table
 }
 

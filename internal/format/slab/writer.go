@@ -460,10 +460,11 @@ func (d *Disk) put(r record, but ...string) error {
 func (d *Disk) Hold() {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	d.held = true
+	d.held, d.waits = true, false
 }
 
-// Settle brings all that was held back to the medium. With an error, the disk is as it was before [Disk.Hold].
+// Settle brings all that was held back to the medium. With an error, the disk is as it was before [Disk.Hold]. Where
+// nothing was changed, nothing is written: the disk may be one that is only read.
 func (d *Disk) Settle() error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -471,6 +472,9 @@ func (d *Disk) Settle() error {
 		return nil
 	}
 	d.held = false
+	if !d.waits {
+		return nil
+	}
 	records := d.table.records
 	d.table.records = d.last
 	err := d.m.Sync()

@@ -40,8 +40,8 @@ type held struct {
 	late map[string][]*writer
 }
 
-// Hold has names wait until Settle makes them last. Each folder is listed once meanwhile to find out which names are
-// taken: that is quicker than asking for each.
+// Hold has names wait until Settle makes them last. Where the server searches for names, each folder is listed once
+// meanwhile to find out which are taken: that is quicker than asking for each.
 func (p *Target) Hold() {
 	p.mu.Lock()
 	defer p.mu.Unlock()

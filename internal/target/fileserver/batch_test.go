@@ -94,7 +94,7 @@ func (listed) Sys() any           { return nil }
 func TestWhatWasNamedTogetherLasts(t *testing.T) {
 	for seed := range uint64(20) {
 		s := &slowServer{rng: rand.New(rand.NewPCG(seed, 1)), at: map[string]int{}, there: []string{"a/GAME 05"}}
-		p := blank(s, Options{AtOnce: 8, LateCheck: true})
+		p := blank(s, Options{AtOnce: 8, LateCheck: true, Searches: true})
 		var all []target.Writer
 		ctx, over := context.WithCancel(context.Background())
 		for i := range 60 {

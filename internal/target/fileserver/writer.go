@@ -338,7 +338,7 @@ func (w *writer) Commit() error {
 	h := w.p.holding()
 	if !w.over {
 		var err error
-		if h != nil {
+		if h != nil && w.p.opts.Searches {
 			err = w.p.free(w.ctx, h, w.name)
 		} else {
 			err = w.p.absent(w.ctx, w.name)

@@ -273,6 +273,32 @@ func Run(t *testing.T, fresh func(t *testing.T) target.Target) {
 		}
 		assert.Len(t, paths(t, p), 20)
 	})
+	t.Run("folders that were made together are there", func(t *testing.T) {
+		p := open(t)
+		h, ok := p.(target.BatchCommitter)
+		if !ok {
+			return
+		}
+		h.Hold()
+		require.NoError(t, h.Settle(ctx), "nothing was changed, and nothing may have been opened for that")
+		h.Hold()
+		made := []string{"FULL", "SHORT"}
+		for _, dir := range made {
+			require.NoError(t, p.MakeFolder(ctx, dir))
+		}
+		require.NoError(t, h.Settle(ctx))
+		for _, dir := range made {
+			e, err := p.Stat(ctx, dir)
+			require.NoError(t, err)
+			assert.True(t, e.Folder)
+		}
+		h.Hold()
+		for _, dir := range made {
+			require.NoError(t, p.Remove(ctx, dir))
+		}
+		require.NoError(t, h.Settle(ctx))
+		assert.Empty(t, paths(t, p))
+	})
 	t.Run("skipped runs are zeros", func(t *testing.T) {
 		p := open(t)
 		w, err := p.Create(ctx, "holes", 0)
