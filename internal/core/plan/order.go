@@ -65,20 +65,26 @@ func inOrder(groups ...[]Step) []Step {
 		order = append(order, i)
 		number[i] = len(order)
 	}
-	out := make([]Step, 0, len(all))
 	for i := range all {
 		place(i)
 	}
-	for _, i := range order {
-		s := all[i]
+	out := all
+	if !slices.IsSorted(order) {
+		out = make([]Step, len(all))
+		for k, i := range order {
+			out[k] = all[i]
+		}
+	}
+	for i := range out {
+		s := &out[i]
 		s.id = 0
-		if len(s.Needs) > 0 {
-			s.Needs = make([]int, len(all[i].Needs))
-			for k, id := range all[i].Needs {
+		needs := s.Needs // which other steps of its title may share
+		if s.Needs = nil; len(needs) > 0 {
+			s.Needs = make([]int, len(needs))
+			for k, id := range needs {
 				s.Needs[k] = number[of[id]] - 1
 			}
 		}
-		out = append(out, s)
 	}
 	return out
 }

@@ -231,7 +231,7 @@ func (p *Plan) OnlyCovers() *Plan {
 // count sums the steps up.
 func (p *Plan) count() {
 	last := ""
-	titles := map[string]bool{}
+	titles := make(map[string]bool, len(p.Steps)/2)
 	for i := range p.Steps {
 		s := &p.Steps[i]
 		switch {
