@@ -20,7 +20,7 @@ func update(crc uint32, b []byte) uint32 { return crc32.Update(crc, castagnoli, 
 // commit makes records those of the disk (3): in both tables, one after the other, so that one that is damaged later
 // loses nothing. While changes are held back, they are so in memory only. The caller holds the lock.
 func (d *Disk) commit(records []record) error {
-	if d.held {
+	if d.held > 0 {
 		d.table.records, d.waits = records, true
 		return nil
 	}

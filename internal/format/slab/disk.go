@@ -70,7 +70,7 @@ type Disk struct {
 	table   table
 	other   bool // the valid table is the second one
 	writers map[*Writer]bool
-	held    bool     // changes wait in memory
+	held    int      // changes wait in memory, for so many that hold them back
 	waits   bool     // and there are some
 	last    []record // those of the valid table
 }

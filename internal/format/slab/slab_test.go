@@ -348,6 +348,31 @@ func TestCutAtAnyMoment(t *testing.T) {
 
 // TestSpaceIsUsedUpAndComesBack: titles in several pieces where there is no other room, and compacting makes them and
 // the free space whole.
+// TestHoldingWithinHolding has changes be held back by somebody whose caller holds back more: nothing is on the medium
+// before the outer one settles, and then all of it is.
+func TestHoldingWithinHolding(t *testing.T) {
+	m, d := disk(t, 20, options())
+	add(t, d, "A-1", "One", noise(1, 1000))
+	add(t, d, "A-2", "Two", noise(2, 1000))
+	ids := func(d *slab.Disk) (all []string) {
+		for _, title := range d.Titles() {
+			all = append(all, title.ID)
+		}
+		return all
+	}
+	d.Hold()
+	require.NoError(t, d.Remove("A-1"))
+	d.Hold()
+	require.Error(t, d.Remove("A-9"), "the inner one changes nothing")
+	require.NoError(t, d.Settle())
+	assert.Equal(t, []string{"A-1", "A-2"}, ids(again(t, m, len(m.B))))
+	require.NoError(t, d.Settle())
+	assert.Equal(t, []string{"A-2"}, ids(again(t, m, len(m.B))))
+	require.NoError(t, d.Settle(), "one too many does nothing")
+	require.NoError(t, d.Rename("A-2", "Too"))
+	assert.Equal(t, "Too", again(t, m, len(m.B)).Titles()[0].Name, "and nothing is held back any longer")
+}
+
 func TestSpaceIsUsedUpAndComesBack(t *testing.T) {
 	m, d := disk(t, 15, options()) // 12 for titles
 	has := map[string][]byte{}

@@ -15,7 +15,7 @@ func (d *Disk) free() []Extent {
 // being written. The caller holds the lock.
 func (d *Disk) eachExtent(do func(what uint16, e Extent)) {
 	all := [][]record{d.table.records}
-	if d.held {
+	if d.held > 0 {
 		all = append(all, d.last)
 	}
 	for _, records := range all {

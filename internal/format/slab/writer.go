@@ -350,7 +350,7 @@ func (w *Writer) note() error {
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if d.held {
+	if d.held > 0 {
 		return nil
 	}
 	n := record{what: ofFile, name: w.how.Begun, size: w.at + w.skip(), written: w.r.written,
@@ -413,7 +413,7 @@ func (w *Writer) Commit() error {
 			return err
 		}
 	}
-	if !d.held {
+	if d.held == 0 {
 		if err := d.m.Sync(); err != nil {
 			return err
 		}
@@ -456,11 +456,14 @@ func (d *Disk) put(r record, but ...string) error {
 	return d.commit(records)
 }
 
-// Hold has changes wait in memory until [Disk.Settle], which makes all of them last with one change of the tables.
+// Hold has changes wait in memory until [Disk.Settle], which makes all of them last with one change of the tables. Where
+// it is held several times, the last of as many settlings does that.
 func (d *Disk) Hold() {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	d.held, d.waits = true, false
+	if d.held++; d.held == 1 {
+		d.waits = false
+	}
 }
 
 // Settle brings all that was held back to the medium. With an error, the disk is as it was before [Disk.Hold]. Where
@@ -468,11 +471,10 @@ func (d *Disk) Hold() {
 func (d *Disk) Settle() error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if !d.held {
+	if d.held == 0 {
 		return nil
 	}
-	d.held = false
-	if !d.waits {
+	if d.held--; d.held > 0 || !d.waits {
 		return nil
 	}
 	records := d.table.records
