@@ -13,6 +13,7 @@ import (
 	"polytome/internal/filecopy"
 	"polytome/internal/size"
 	"polytome/internal/sparse"
+	"polytome/internal/writeback"
 )
 
 // An Export is a medium that is no file of this computer. Zero makes bytes zeros, and Data finds the next ones that may
@@ -39,8 +40,8 @@ type File struct {
 	device bool // a block device
 	owner  bool // closes the file
 	before func() error
-	wrote  *atomic.Int64 // bytes since they were last sent on their way
-	change *atomic.Bool  // something was written at all
+	queue  *writeback.Queue
+	change *atomic.Bool // something was written at all
 }
 
 // Of takes over an opened file or device. Its size is found out.
@@ -49,15 +50,15 @@ func Of(f *os.File) (*File, error) {
 	if err != nil {
 		return nil, err
 	}
-	m := &File{f: f, name: f.Name(), owner: true, device: info.Mode()&os.ModeDevice != 0, wrote: &atomic.Int64{},
-		change: &atomic.Bool{}}
+	m := &File{f: f, name: f.Name(), owner: true, device: info.Mode()&os.ModeDevice != 0,
+		queue: writeback.Of(f), change: &atomic.Bool{}}
 	m.size, err = m.SizeNow()
 	return m, err
 }
 
 // On takes over what a server exports, called by its address.
 func On(e Export, address string) *File {
-	return &File{export: e, name: address, size: e.Size(), owner: true, wrote: &atomic.Int64{}, change: &atomic.Bool{}}
+	return &File{export: e, name: address, size: e.Size(), owner: true, change: &atomic.Bool{}}
 }
 
 // SizeNow asks the system for the length of the whole file or device, in bytes. It differs from [File.Size] when that
@@ -137,11 +138,7 @@ func (m *File) may(off, n int64) error {
 	return nil
 }
 
-// sendEvery is after how many bytes the system begins to write what it was given: else all of it would wait in the
-// system's memory, and progress would describe nothing.
-const sendEvery = 16 << 20
-
-// WriteAt writes.
+// WriteAt writes. Its error may be one that the medium had with bytes that were written earlier.
 func (m *File) WriteAt(b []byte, off int64) (int, error) {
 	if err := m.may(off, int64(len(b))); err != nil {
 		return 0, err
@@ -150,9 +147,8 @@ func (m *File) WriteAt(b []byte, off int64) (int, error) {
 		return m.export.WriteAt(b, m.base+off)
 	}
 	n, err := m.f.WriteAt(b, m.base+off)
-	if err == nil && m.wrote.Add(int64(n)) >= sendEvery {
-		m.wrote.Store(0)
-		send(m.f, m.base+off+int64(n))
+	if err == nil {
+		err = m.queue.Wrote(m.base+off, int64(n))
 	}
 	return n, err
 }
@@ -187,7 +183,7 @@ func (m *File) Sync() error {
 	if m.export != nil {
 		return m.export.Sync()
 	}
-	m.wrote.Store(0)
+	m.queue.Flushed()
 	return m.f.Sync()
 }
 

@@ -23,17 +23,6 @@ func zero(f *os.File, device bool, off, n int64) error {
 	return nil
 }
 
-// send has what was written up to a byte go to the device, and waits for what was sent before, so that no more than
-// that is under way.
-func send(f *os.File, to int64) {
-	from := max(0, to-sendEvery)
-	_ = unix.SyncFileRange(int(f.Fd()), from, to-from, unix.SYNC_FILE_RANGE_WRITE)
-	if earlier := max(0, from-sendEvery); earlier < from {
-		_ = unix.SyncFileRange(int(f.Fd()), earlier, from-earlier,
-			unix.SYNC_FILE_RANGE_WAIT_BEFORE|unix.SYNC_FILE_RANGE_WRITE|unix.SYNC_FILE_RANGE_WAIT_AFTER)
-	}
-}
-
 // drop brings bytes to the medium and forgets them.
 func drop(f *os.File, off, n int64) error {
 	fd := int(f.Fd())

@@ -16,8 +16,6 @@ func zero(f *os.File, device bool, off, n int64) error {
 	return nil
 }
 
-func send(*os.File, int64) {}
-
 // drop brings everything to the medium, and has the system forget it.
 func drop(f *os.File, _, _ int64) error {
 	if err := f.Sync(); err != nil {

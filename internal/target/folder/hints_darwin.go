@@ -29,6 +29,3 @@ func dropCache(f *os.File) { _, _ = unix.FcntlInt(f.Fd(), unix.F_NOCACHE, 1) }
 
 // readAhead does nothing: the system reads ahead by itself.
 func readAhead(*os.File) {}
-
-// beginWriting does nothing: the system begins by itself.
-func beginWriting(*os.File, int64, int64) {}

@@ -53,6 +53,3 @@ func deviceOf(f *os.File) (id uint64, ok bool) {
 
 // readAhead does nothing: the system reads ahead by itself.
 func readAhead(*os.File) {}
-
-// beginWriting does nothing: the system begins by itself.
-func beginWriting(*os.File, int64, int64) {}

@@ -200,8 +200,3 @@ func dropCache(f *os.File) {
 
 // readAhead has a file be read before anyone waits for it.
 func readAhead(f *os.File) { _ = unix.Fadvise(int(f.Fd()), 0, 0, unix.FADV_WILLNEED) }
-
-// beginWriting has the system begin to bring bytes of a file to the medium, and does not wait for that.
-func beginWriting(f *os.File, off, n int64) {
-	_ = unix.SyncFileRange(int(f.Fd()), off, n, unix.SYNC_FILE_RANGE_WRITE)
-}

@@ -14,6 +14,7 @@ import (
 	"polytome/internal/size"
 	"polytome/internal/sparse"
 	"polytome/internal/target"
+	"polytome/internal/writeback"
 )
 
 // writer is a file under its temporary name.
@@ -33,7 +34,7 @@ type writer struct {
 	watched int64
 	date    time.Time // zero for that of writing
 	dropped bool      // what was written is on its way from the medium again
-	pushed  int64     // up to where the system was asked to write
+	queue   *writeback.Queue
 }
 
 var zeros [256 << 10]byte
@@ -75,16 +76,15 @@ func (w *writer) watch(n int) error {
 	return nil
 }
 
-// pushEvery is after how many bytes the system is asked to begin with bringing them to the medium, rather than when the
-// file is flushed: then the medium is busy while more is read and hashed. A slow stick takes a second for so much,
-// which whoever stops the run may have to wait.
-const pushEvery = 8 << 20
-
-func (w *writer) push() {
-	if n := w.at - w.pushed; n >= pushEvery && !w.p.opts.Unsynced {
-		beginWriting(w.f, w.pushed, n)
-		w.pushed = w.at
+// push has the last n bytes be brought to the medium. Where nothing is flushed, nobody waits for that either.
+func (w *writer) push(n int64) error {
+	if w.p.opts.Unsynced {
+		return nil
 	}
+	if w.queue == nil {
+		w.queue = writeback.Of(w.f)
+	}
+	return w.p.explain("writing", w.name, w.queue.Wrote(w.at-n, n))
 }
 
 func (w *writer) Write(b []byte) (int, error) {
@@ -104,8 +104,7 @@ func (w *writer) Write(b []byte) (int, error) {
 			return done, w.p.explain("writing", w.name, err)
 		}
 	}
-	w.push()
-	return done, nil
+	return done, w.push(int64(done))
 }
 
 // Shares reports whether a file is on the same filesystem, so that the system can copy out of it.
@@ -126,7 +125,9 @@ func (w *writer) CopyFrom(f *os.File, at, n int64) (int64, error) {
 	}
 	w.at += k
 	w.open = w.open && k == 0
-	w.push()
+	if err == nil {
+		return k, w.push(k)
+	}
 	return k, w.p.explain("writing", w.name, err)
 }
 

@@ -2,6 +2,7 @@ package judge
 
 import (
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -80,4 +81,30 @@ func Loop(t testing.TB, file string) string {
 	dev := strings.TrimSpace(Root(t, "losetup", "-f", "--show", file))
 	t.Cleanup(func() { Root(t, "losetup", "-d", dev) })
 	return dev
+}
+
+// Device makes a block device of what an NBD server exports, at an address of it, until the test has ended. The test
+// runs as root.
+func Device(t testing.TB, at string) string {
+	t.Helper()
+	whole := filepath.Join(t.TempDir(), "whole")
+	if err := os.WriteFile(whole, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	fuse := exec.Command("nbdfuse", whole, at)
+	if err := fuse.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		Run(t, "umount", whole)
+		_ = fuse.Wait()
+	})
+	for {
+		if info, err := os.Stat(whole); err != nil {
+			t.Fatal(err)
+		} else if info.Size() > 0 {
+			return Loop(t, whole)
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
 }
