@@ -48,10 +48,10 @@ type system interface {
 // Of is the queue of a file that is written.
 func Of(f *os.File) *Queue { return on(file{f}) }
 
-func on(s system) *Queue { return &Queue{system: s, window: 4} }
+func on(s system) *Queue { return &Queue{system: s, window: 1} }
 
-// Wrote is to be called when n bytes were written at a byte of the file. Its error is one that the medium had with bytes
-// that were written earlier. It must be reported: flushing the file does not report it once more.
+// Wrote is to be called when n bytes were written at a byte of the file. Its error is one that the medium had with
+// bytes that were written earlier. It must be reported: flushing the file does not report it once more.
 func (q *Queue) Wrote(at, n int64) error {
 	q.mu.Lock()
 	defer q.mu.Unlock()
@@ -77,8 +77,8 @@ func (q *Queue) Wrote(at, n int64) error {
 	return nil
 }
 
-// learn takes in when it was begun to wait for a piece, and when that was there. Where the piece before had to be waited
-// for too, the medium was busy with nothing else since.
+// learn takes in when it was begun to wait for a piece, and when that was there. Where the piece before had to be
+// waited for too, the medium was busy with nothing else since.
 func (q *Queue) learn(began, done time.Time) {
 	if done.Sub(began) < blink {
 		q.last = time.Time{} // the medium waits for us
