@@ -18,6 +18,8 @@ const (
 	long = 400 * time.Millisecond
 	// blink is what it takes to find out that nothing has to be waited for.
 	blink = 200 * time.Microsecond
+	// few is from how many pieces on they tell the medium's pace.
+	few = 4
 )
 
 // A Queue knows what of a file is on its way to the medium. No more is let onto it than the medium takes in less than
@@ -30,7 +32,8 @@ type Queue struct {
 	n      int64     // bytes of next that were written; there may be gaps
 	under  []span    // oldest first
 	window int       // how many pieces may be under way
-	last   time.Time // when a piece was there that had to be waited for; zero if the last had not
+	last   time.Time // when it was last learnt how fast the medium is
+	since  int       // how many pieces are there since
 }
 
 // span is the bytes from one on up to another.
@@ -77,19 +80,16 @@ func (q *Queue) Wrote(at, n int64) error {
 	return nil
 }
 
-// learn takes in when it was begun to wait for a piece, and when that was there. Where the piece before had to be
-// waited for too, the medium was busy with nothing else since.
+// learn takes in when it was begun to wait for a piece, and when that was there. Only where it was really waited for is
+// the medium known to be busy; a few pieces together tell its pace, as it may finish several at once.
 func (q *Queue) learn(began, done time.Time) {
-	if done.Sub(began) < blink {
-		q.last = time.Time{} // the medium waits for us
+	q.since++
+	if q.since < few || done.Sub(began) < blink {
 		return
 	}
-	last := q.last
-	q.last = done
-	if last.IsZero() {
-		return
-	}
-	switch all := done.Sub(last) * time.Duration(q.window+1); { // and what is gathered
+	each := done.Sub(q.last) / time.Duration(q.since)
+	q.last, q.since = done, 0
+	switch all := each * time.Duration(q.window+1); { // and what is gathered
 	case all > long:
 		q.window = max(1, q.window/2)
 	case all < long/4:
