@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"polytome/internal/core/bench"
+	"polytome/internal/core/layout"
 	"polytome/internal/core/ledger"
 	"polytome/internal/core/scan"
 	"polytome/internal/core/survey"
@@ -132,7 +133,8 @@ func (opt *setsOptions) members(ctx context.Context, b *bench.Bench, w *work) ([
 		if b.First(n) != n || len(of) < 2 || w.picked >= 0 && b.First(w.picked) != n {
 			continue
 		}
-		these, err := membersOf(ctx, b, of, past, survey.Options{Set: set, Vault: keptSaves()}, &r)
+		these, err := membersOf(ctx, b, of, past, survey.Options{Set: set, Vault: keptSaves(),
+			Trees: &layout.Shelf{}}, &r)
 		if err != nil {
 			return nil, err
 		}

@@ -19,6 +19,7 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/cover"
 	"polytome/internal/core/filter"
+	"polytome/internal/core/layout"
 	"polytome/internal/core/ledger"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/scan"
@@ -379,7 +380,8 @@ func (w *work) surveysOf(ctx context.Context, b *bench.Bench, choose func([]titl
 	choose(r.Titles)
 	cache := openCache(os.Stderr)
 	defer cache.Close()
-	o := survey.Options{Set: set, Cache: cache, Vault: keptSaves(), CopyDeleted: w.copyDeleted}
+	o := survey.Options{Set: set, Cache: cache, Vault: keptSaves(), CopyDeleted: w.copyDeleted,
+		Trees: &layout.Shelf{}}
 	out := make(survey.Board, len(b.Targets))
 	looked := 0
 	var past []ledger.Volume

@@ -12,6 +12,7 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/check"
 	"polytome/internal/core/journal"
+	"polytome/internal/core/layout"
 	"polytome/internal/core/ledger"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/plan"
@@ -71,6 +72,8 @@ type Worker struct {
 
 	once sync.Once
 	past []ledger.Volume // as the ledger was when the dock began: it is asked all the time
+
+	trees layout.Shelf
 }
 
 // Probe finds out what is in a slot.
@@ -89,7 +92,8 @@ func (w *Worker) Work(ctx context.Context, slot int, report func(Report)) Report
 		cache = w.Cache()
 		defer cache.Close()
 	}
-	s, err := survey.Take(ctx, w.Bench, n, w.Titles, survey.Options{Set: w.Set, Cache: cache, Vault: w.Vault})
+	s, err := survey.Take(ctx, w.Bench, n, w.Titles, survey.Options{Set: w.Set, Cache: cache, Vault: w.Vault,
+		Trees: &w.trees})
 	if err == nil {
 		err = s.Away
 	}

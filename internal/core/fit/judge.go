@@ -153,7 +153,7 @@ func (s *Sheet) judge(i int) reason {
 	how := Copy
 	for k := range pl.Items {
 		item := &pl.Items[k]
-		v.Disc, v.path = item.Disc, item.Path
+		v.Disc, v.path = int32(item.Disc), item.Path
 		if !item.Ready() {
 			v.Kind, v.detail = NotYet, string(item.Shape)
 			return v
@@ -263,6 +263,10 @@ func (s *Sheet) findCompanions() {
 		}
 	}
 	if !any {
+		return
+	}
+	if len(s.of.Loaders) == 1 {
+		s.extras = s.of.Loaders[0].Tree.Besides(s.of.Covers)
 		return
 	}
 	s.extras = make([][]layout.Beside, len(s.of.Titles))

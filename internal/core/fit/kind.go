@@ -76,9 +76,9 @@ type Verdict struct {
 	// TooBig: bytes over the limit; NoSpace and NeedsDisk: bytes missing; Differs: bytes there; FullFolder: number of
 	// the folder
 	Number int64 `json:"-"`
-	Other  int   `json:"-"`                 // Clash: index of the title that has the path
-	Disc   int   `json:"-"`                 // index of the disc that decided
-	Parts  int   `json:"parts,omitempty"`   // how many parts it goes in
+	Other  int32 `json:"-"`                 // Clash: index of the title that has the path
+	Disc   int32 `json:"-"`                 // index of the disc that decided
+	Parts  int32 `json:"parts,omitempty"`   // how many parts it goes in
 	AtMost bool  `json:"at-most,omitempty"` // the space is the most that it can take
 	// Shape is the one in which it goes.
 	Shape shape.Name `json:"shape,omitempty"`

@@ -35,7 +35,7 @@ type folderNames struct {
 type touch struct {
 	folder int32
 	count  int32
-	bytes  int64
+	bytes  int32
 	raised bool // its own name is added to its parent
 }
 
@@ -100,11 +100,11 @@ func add(list []touch, folder int32, bytes int64) []touch {
 	for i := range list {
 		if list[i].folder == folder {
 			list[i].count++
-			list[i].bytes += bytes
+			list[i].bytes += int32(bytes)
 			return list
 		}
 	}
-	return append(list, touch{folder: folder, count: 1, bytes: bytes})
+	return append(list, touch{folder: folder, count: 1, bytes: int32(bytes)})
 }
 
 // closure adds the folders that have to be made for a title, or that go with it when it is taken,
@@ -134,7 +134,7 @@ func (n *names) closure(list []touch, taken bool) []touch {
 func (n *names) cost(list []touch, sign int32) (grown int64) {
 	for _, t := range list {
 		f := &n.all[t.folder]
-		grown += n.space(f, f.count+sign*t.count, f.bytes+int64(sign)*t.bytes) - n.space(f, f.count, f.bytes)
+		grown += n.space(f, f.count+sign*t.count, f.bytes+int64(sign*t.bytes)) - n.space(f, f.count, f.bytes)
 	}
 	return grown
 }
@@ -154,7 +154,7 @@ func (n *names) apply(list []touch, sign int32) {
 	for _, t := range list {
 		f := &n.all[t.folder]
 		f.count += sign * t.count
-		f.bytes += int64(sign) * t.bytes
+		f.bytes += int64(sign * t.bytes)
 		f.holds = 0
 	}
 }
@@ -167,7 +167,7 @@ const underWay = 1024
 func (n *names) crowded(list []touch) int32 {
 	for _, t := range list {
 		f := &n.all[t.folder]
-		if most := n.fs.FolderMost(t.folder == root); most > 0 && n.fs.FolderSpace(f.before+f.bytes+t.bytes,
+		if most := n.fs.FolderMost(t.folder == root); most > 0 && n.fs.FolderSpace(f.before+f.bytes+int64(t.bytes),
 			1) > most-underWay {
 			return t.folder
 		}
@@ -234,8 +234,8 @@ func (n *names) putQuickly(i int) (grown int64, ok bool) {
 		f := &n.all[t.folder]
 		before := f.before + f.bytes // of a folder that is new, nothing is there before
 		f.count += t.count
-		f.bytes += t.bytes
-		if after := before + t.bytes; after > f.holds {
+		f.bytes += int64(t.bytes)
+		if after := before + int64(t.bytes); after > f.holds {
 			had := n.fs.FolderSpace(before, n.cluster)
 			space := n.fs.FolderSpace(after, n.cluster)
 			grown += space - had
@@ -266,10 +266,10 @@ func (n *names) portion(i int, users []int32) (bytes int64) {
 	for _, t := range n.of(i) {
 		f := &n.all[t.folder]
 		if f.exists || users[t.folder] > 1 {
-			bytes += t.bytes
+			bytes += int64(t.bytes)
 			continue
 		}
-		bytes += n.fs.FolderSpace(t.bytes, n.cluster) + f.own
+		bytes += n.fs.FolderSpace(int64(t.bytes), n.cluster) + f.own
 	}
 	return bytes
 }

@@ -465,7 +465,7 @@ func (s *Sheet) Verdict(i int) Verdict {
 	if v.Kind == Differs {
 		// what is there is another title's that stays
 		if other, clash := s.rival(i); clash && s.base[other].Kind == Present && s.Chosen[other] {
-			v.Kind, v.Other = Clash, other
+			v.Kind, v.Other = Clash, int32(other)
 		}
 	}
 	if !v.Kind.Goes() || s.placed[i] {
@@ -476,7 +476,7 @@ func (s *Sheet) Verdict(i int) Verdict {
 		return v
 	}
 	if other, clash := s.rival(i); clash {
-		v.Kind, v.Other = Clash, other
+		v.Kind, v.Other = Clash, int32(other)
 		return v
 	}
 	if _, missing, lacks := s.lacksDisk(i); lacks {

@@ -35,7 +35,8 @@ func (t *Tree) Numbered() bool {
 // that it is made from stays as it is.
 func (t *Tree) Number(n Numbering) *Tree {
 	out := *t
-	out.numbering, out.Placements = n, slices.Clone(t.Placements)
+	out.Own()
+	out.numbering = n
 	for i := range out.Placements {
 		if p := &out.Placements[i]; p.shelf != nil {
 			own := *p.shelf

@@ -28,6 +28,10 @@ type Tree struct {
 	numbers map[string]int
 	// numbering is what running numbers depend on; see [Tree.Number].
 	numbering Numbering
+	// common is the tree whose placements these are, where they are shared; see [Shelf].
+	common *Tree
+	// dressed and bare are what is beside its titles with covers and without, where others have this tree in common.
+	dressed, bare func() [][]Beside
 }
 
 // A group is the titles that are in one folder and its further pages, in the order of

@@ -192,6 +192,9 @@ func (c Condition) fields() []Field {
 	return out
 }
 
+// Asks reports whether the condition depends on a field.
+func (c Condition) Asks(f Field) bool { return slices.Contains(c.fields(), f) }
+
 // words puts a condition into a clause for people: "when …", "" for none.
 func (c Condition) words() string {
 	var any []string

@@ -17,7 +17,7 @@ type maker struct {
 	sheet *fit.Sheet
 	facts target.Facts
 	o     Options
-	plan  Plan
+	plan  *Plan // which outlives the rest
 
 	clears, folders, moves, puts, texts, listed, removes []Step
 	// a folder as it is wanted -> as it is spelled there
@@ -213,7 +213,8 @@ func (m *maker) companions(i int) {
 			}
 			continue
 		}
-		s := Step{Kind: Copy, Path: m.at(c.Path), Title: t.Key, Label: t.Label(), Why: c.Rule, Make: &c.Spec,
+		spec := c.Spec // and not the whole companion
+		s := Step{Kind: Copy, Path: m.at(c.Path), Title: t.Key, Label: t.Label(), Why: c.Rule, Make: &spec,
 			Size: c.Size, Space: m.facts.SpaceFor(c.Path, c.Size)}
 		m.texts = append(m.texts, s)
 	}

@@ -12,7 +12,7 @@ import (
 
 // order puts the steps together.
 func (m *maker) order() *Plan {
-	p := &m.plan
+	p := m.plan
 	m.goOn()
 	m.identify(m.clears, m.removes, m.folders, m.moves, m.puts, m.texts, m.listed)
 	swaps := m.swapsFirst(m.tie())

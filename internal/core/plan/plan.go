@@ -293,7 +293,7 @@ type Update struct {
 // free runs while there are some; then what is written for titles, and the lists of them, so that a run
 // that is interrupted never names what is not there. What may leave later leaves last.
 func Make(sheet *fit.Sheet, o Options) *Plan {
-	m := &maker{sheet: sheet, facts: sheet.Facts(), o: o, dirs: map[string]string{".": "."},
+	m := &maker{plan: &Plan{}, sheet: sheet, facts: sheet.Facts(), o: o, dirs: map[string]string{".": "."},
 		carried: map[int]bool{}, beside: map[string]bool{}}
 	m.sanitize()
 	m.titles()

@@ -31,10 +31,10 @@ func (s *Survey) lay(ctx context.Context, p *loader.Profile) *fit.Loader {
 	destination := layout.Destination{Attachment: p.Attachment(s.Config.Via, fs.Name), Filesystem: fs,
 		Held: s.Config.Names, Set: s.set, File: s.file(), Volume: s.volume(p), Capacity: s.capacity(),
 		Slots: slots, Favourites: s.favourites.Has}
-	tree := layout.Lay(s.Titles, p, destination)
+	tree := s.shelf.Lay(s.Titles, p, destination)
 	if held := s.held(tree); held != nil {
 		destination.Held = held
-		tree = layout.Lay(s.Titles, p, destination)
+		tree = s.shelf.Lay(s.Titles, p, destination)
 	}
 	s.settlePacked(ctx, tree)
 	l := &fit.Loader{Profile: p, Tree: tree}

@@ -3,6 +3,7 @@ package survey
 import (
 	"context"
 	"errors"
+	"slices"
 
 	"polytome/internal/core/layout"
 	"polytome/internal/core/scan"
@@ -14,13 +15,14 @@ import (
 
 // settlePacked finds packed images that are on the target already. What was known of their size was the most that
 // it could be; now it is exact, and parts that were not needed are none of the title any longer. A packed image of
-// something else is noted as such.
+// something else is noted as such. The tree gets placements of its own for that, as those that it has may be shared.
 func (s *Survey) settlePacked(ctx context.Context, tree *layout.Tree) {
 	if len(s.There) == 0 || s.Away != nil {
 		return
 	}
 	var present map[string]target.Entry
 	var p target.Target
+	own := false
 	for i := range tree.Placements {
 		pl := &tree.Placements[i]
 		for k := 0; k < len(pl.Items); k++ { // parts that were not needed go
@@ -45,6 +47,11 @@ func (s *Survey) settlePacked(ctx context.Context, tree *layout.Tree) {
 				}
 				defer p.Close()
 			}
+			if !own {
+				tree.Own()
+				own, pl = true, &tree.Placements[i]
+			}
+			pl.Items = slices.Clone(pl.Items)
 			s.settleOne(ctx, p, present, pl, i, k)
 		}
 	}

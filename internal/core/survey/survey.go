@@ -18,6 +18,7 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/fit"
 	"polytome/internal/core/fix"
+	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/saves"
@@ -66,6 +67,7 @@ type Look struct {
 	dir      string
 	backupTo string
 	trees    map[string]*fit.Loader     // by profile, connection and filesystem: what was laid already
+	shelf    *layout.Shelf              // what was laid for other targets; it may be nil
 	reached  *reached                   // what players have
 	vault    saves.Vault                // where it is kept
 	linked   map[string][]int           // titles by the folded paths of the cards that they share
@@ -115,6 +117,8 @@ type Options struct {
 	Set   *loader.Set
 	Cache *scancache.Store // nil remembers nothing
 	Vault saves.Vault      // where saves are kept; the usual one where it has no folder
+	// Trees are in use for other targets with the same titles, and shared with those that are alike; nil shares none.
+	Trees *layout.Shelf
 	// CopyDeleted has titles that were deleted on the target copied again.
 	CopyDeleted bool
 }
@@ -122,7 +126,7 @@ type Options struct {
 // Take looks at target number n of a bench, and judges the titles for it. A target that is away is
 // judged by what was on it last, where that is remembered, and [Survey.Away] says so.
 func Take(ctx context.Context, b *bench.Bench, n int, titles []title.Title, o Options) (*Survey, error) {
-	s := &Survey{Config: b.Targets[n], Look: &Look{Titles: titles, set: o.Set, reached: &reached{},
+	s := &Survey{Config: b.Targets[n], Look: &Look{Titles: titles, set: o.Set, reached: &reached{}, shelf: o.Trees,
 		dir:   b.Address(n),
 		trees: map[string]*fit.Loader{}, strange: map[string]bool{}, small: &sync.Map{},
 		passwords: slices.Clone(b.Passwords)}}

@@ -20,6 +20,7 @@ import (
 	"polytome/internal/core/bench"
 	"polytome/internal/core/check"
 	"polytome/internal/core/fit"
+	"polytome/internal/core/layout"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/plan"
 	"polytome/internal/core/run"
@@ -51,7 +52,7 @@ func newWorkshop(t *testing.T, games map[string][]byte, targets ...bench.Target)
 		require.NoError(t, os.MkdirAll(p.At, 0o755))
 		w.bench.Targets = append(w.bench.Targets, p)
 	}
-	w.o.Set = coretest.Set(t)
+	w.o.Set, w.o.Trees = coretest.Set(t), &layout.Shelf{}
 	w.scanned()
 	return w
 }
@@ -59,7 +60,7 @@ func newWorkshop(t *testing.T, games map[string][]byte, targets ...bench.Target)
 // oneStick is a bench with an empty stick for a loader in a folder, which takes all titles.
 func oneStick(t *testing.T, dir string, set *loader.Set, loaderName, filesystem string,
 	titles []title.Title) *workshop {
-	w := &workshop{t: t, dir: dir, bench: bench.New(""), titles: titles, o: survey.Options{Set: set}}
+	w := &workshop{t: t, dir: dir, bench: bench.New(""), titles: titles, o: survey.Options{Set: set, Trees: &layout.Shelf{}}}
 	w.bench.Targets = []bench.Target{{Name: "Stick", At: filepath.Join(dir, "Stick"), Loader: loaderName, Via: "usb",
 		As: filesystem, Capacity: 1 << 30, Everything: true}}
 	require.NoError(t, os.MkdirAll(w.bench.Targets[0].At, 0o755))
@@ -629,6 +630,24 @@ func TestPackedImagesInParts(t *testing.T) {
 	coretest.Write(t, filepath.Join(w.dir, "games"), "water.skd", skuaDisc(t, "SKU-0007", 3<<20, 1_200_000))
 	w.scanned()
 	assert.Equal(t, fit.Differs, w.look(0).Sheet.Verdict(0).Kind)
+}
+
+// TestWhatIsKnownOfOneStickIsNotTakenForAnother: alike sticks have their trees in common, and a packed image that is on
+// one of them has its exact size there alone.
+func TestWhatIsKnownOfOneStickIsNotTakenForAnother(t *testing.T) {
+	stick := bench.Target{Name: "one", Loader: "mica", As: "fat32", Capacity: bench.Size(size.GiB), Everything: true}
+	other := stick
+	other.Name, other.Capacity = "other", bench.Size(2*size.GiB)
+	w := newWorkshop(t, map[string][]byte{"water.skd": skuaDisc(t, "SKU-0007", 3<<20, 1_500_000)}, stick, other)
+	before := w.look(1)
+	require.True(t, before.Sheet.Verdict(0).AtMost)
+	assert.Same(t, &before.Sheet.Placement(0).Items[0], &w.look(0).Sheet.Placement(0).Items[0], "they are alike")
+	w.fill(0)
+	assert.False(t, w.look(0).Sheet.Verdict(0).AtMost, "its size is exact now")
+	assert.True(t, before.Sheet.Placement(0).Items[0].AtMost)
+	after := w.look(1)
+	assert.True(t, after.Sheet.Verdict(0).AtMost, "and not that of the other")
+	assert.Equal(t, before.Sheet.Placement(0).Items, after.Sheet.Placement(0).Items)
 }
 
 // TestAPackThatIsInterrupted stops, fails and fills up in the middle of packing: nothing stands under a final name but

@@ -17,6 +17,7 @@ import (
 	"polytome/internal/core/connections"
 	"polytome/internal/core/cover"
 	"polytome/internal/core/journal"
+	"polytome/internal/core/layout"
 	"polytome/internal/core/ledger"
 	"polytome/internal/core/loader"
 	"polytome/internal/core/saves"
@@ -57,6 +58,7 @@ type State struct {
 	History []journal.Run
 	// Watch has changes of the user's own files noticed.
 	Watch bool
+	trees layout.Shelf // of all targets
 	// Generation counts how often the titles became others.
 	Generation int
 	// Loaders counts how often the loaders were read again.

@@ -133,9 +133,9 @@ func (d *State) Survey() tea.Cmd {
 func (d *State) SurveyTarget(n int) tea.Cmd {
 	mine, ctx := d.begin(n, looking)
 	b, titles, set, cache, generation := d.Bench.Clone(), d.Scan.Titles, d.Set, d.CacheFile, d.Generation
-	vault := d.Vault
+	vault, trees := d.Vault, &d.trees
 	return func() tea.Msg {
-		o := survey.Options{Set: set, Vault: vault}
+		o := survey.Options{Set: set, Vault: vault, Trees: trees}
 		if cache != "" {
 			if store, err := scancache.Open(cache); err == nil {
 				o.Cache = store
