@@ -213,7 +213,7 @@ func TestTheEvidenceShowsTheCover(t *testing.T) {
 
 // manyCovers is the panel with 10,000 titles, each with a picture of its own.
 func manyCovers(b testing.TB) *app {
-	a := many(b)
+	a := many(b, 1)
 	dir := b.TempDir()
 	data, err := os.ReadFile(onePicture(b))
 	require.NoError(b, err)

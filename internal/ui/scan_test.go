@@ -171,7 +171,7 @@ func TestVerifyOnTheScreen(t *testing.T) {
 
 // BenchmarkFilter types a filter among 50,000 titles, and changes their order.
 func BenchmarkFilter(b *testing.B) {
-	a := many(b)
+	a := many(b, 1)
 	press(a, "1")
 	for _, filter := range []string{"n", "platform:vesper ni", "size>1G -bad"} {
 		b.Run(filter, func(b *testing.B) {

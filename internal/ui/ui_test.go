@@ -439,13 +439,14 @@ func TestTheRackIsTrue(t *testing.T) {
 	assert.InDelta(t, float64(s.Sheet.Planned)/float64(s.Facts.Capacity), float64(planned)/rows, 1/rows)
 }
 
-// many is an app with 50,000 titles.
-func many(b testing.TB) *app {
-	dir := b.TempDir()
+// many is an app with 50,000 titles, and a stick or several that are alike.
+func many(b testing.TB, sticks int) *app {
 	bn := bench.New("")
-	bn.Sources = []bench.Source{{Path: dir}}
-	bn.Targets = []bench.Target{{Name: "Stick", At: dir, Loader: "rowan", Via: "smb", As: "ext4", Capacity: 58 << 30,
-		Everything: true}}
+	bn.Sources = []bench.Source{{Path: b.TempDir()}}
+	for i := range sticks {
+		bn.Targets = append(bn.Targets, bench.Target{Name: strings.TrimSpace("Stick" + strings.Repeat(" I", i)),
+			At: b.TempDir(), Loader: "rowan", Via: "smb", As: "ext4", Capacity: 58 << 30, Everything: true})
+	}
 	set, err := loader.Shipped()
 	require.NoError(b, err)
 	a := newApp(context.Background(), bn, set, Options{})
@@ -464,7 +465,7 @@ func many(b testing.TB) *app {
 }
 
 func TestFiftyThousandTitles(t *testing.T) {
-	a := many(t)
+	a := many(t, 1)
 	press(a, "2", "end")
 	assert.Contains(t, text(a), "Title 49999 on Stick: copy")
 	assert.Equal(t, fit.Copy, a.state.Targets[0].Survey.Sheet.Verdict(0).Kind)
@@ -481,7 +482,7 @@ func TestFiftyThousandTitles(t *testing.T) {
 // BenchmarkFrameWith50000Titles draws a frame of each stage, and does what changes
 // everything: one title, and all of them, put or taken.
 func BenchmarkFrameWith50000Titles(b *testing.B) {
-	a := many(b)
+	a := many(b, 1)
 	for _, s := range []string{"1 scan", "2 fit", "3 tree", "4 run", "5 check", "C covers", "L loaders"} {
 		b.Run(s[2:], func(b *testing.B) {
 			press(a, s[:1])
@@ -541,16 +542,26 @@ func BenchmarkFirstFrame(b *testing.B) {
 	})
 }
 
-// BenchmarkMemoryWith50000Titles reports what the whole program holds.
+// BenchmarkMemoryWith50000Titles reports what the whole program holds with one stick, how many bytes a title takes for
+// each further one, and how long it takes until six have their verdicts.
 func BenchmarkMemoryWith50000Titles(b *testing.B) {
-	for b.Loop() {
-		a := many(b)
+	held := func(sticks int) (bytes float64, took time.Duration) {
+		began := time.Now()
+		a := many(b, sticks)
+		took = time.Since(began)
 		press(a, "2")
 		_ = a.View()
 		runtime.GC()
 		var m runtime.MemStats
 		runtime.ReadMemStats(&m)
-		b.ReportMetric(float64(m.HeapAlloc)/(1<<20), "MiB-held")
 		runtime.KeepAlive(a)
+		return float64(m.HeapAlloc), took
+	}
+	for b.Loop() {
+		one, _ := held(1)
+		six, took := held(6)
+		b.ReportMetric(one/(1<<20), "MiB-held")
+		b.ReportMetric((six-one)/5/50_000, "B/title-and-further-stick")
+		b.ReportMetric(took.Seconds(), "s-until-six-are-judged")
 	}
 }

@@ -16,7 +16,9 @@ type names struct {
 	numbers map[string]int32 // folded path -> number
 	all     []folderNames
 	touches []touch // of all titles, one after another
-	from    []int32 // where the touches of each title begin, and at the end where the last end
+	// most is how many bytes of names a folder holds, and rootMost those of the root; 0 for no limit.
+	most, rootMost int64
+	from           []int32 // where the touches of each title begin, and at the end where the last end
 }
 
 // folderNames is one folder and the names in it.
@@ -45,6 +47,7 @@ func newNames(facts target.Facts, there []target.Entry, fold func(string) string
 	n := &names{fs: facts.Filesystem, cluster: facts.Cluster, numbers: map[string]int32{".": root},
 		all: []folderNames{{parent: -1, exists: true, before: -facts.Filesystem.Dots()}}, from: make([]int32, 1,
 			titles+1)}
+	n.most, n.rootMost = n.fs.FolderMost(false), n.fs.FolderMost(true)
 	for _, e := range there {
 		if e.Folder {
 			n.all[n.number(e.Path, fold)].exists = true
@@ -167,8 +170,12 @@ const underWay = 1024
 func (n *names) crowded(list []touch) int32 {
 	for _, t := range list {
 		f := &n.all[t.folder]
-		if most := n.fs.FolderMost(t.folder == root); most > 0 && n.fs.FolderSpace(f.before+f.bytes+int64(t.bytes),
-			1) > most-underWay {
+		most := n.most
+		if t.folder == root {
+			most = n.rootMost
+		}
+		if bytes := f.before + f.bytes + int64(t.bytes); most > 0 && (bytes > most-underWay ||
+			n.fs.FolderSpace(bytes, 1) > most-underWay) {
 			return t.folder
 		}
 	}
@@ -177,10 +184,10 @@ func (n *names) crowded(list []touch) int32 {
 
 // crowds is the folder that cannot hold what title i adds, -1 for none.
 func (n *names) crowds(i int) int32 {
-	list := n.of(i)
-	if n.fs.FolderMost(false) == 0 {
+	if n.most == 0 {
 		return -1
 	}
+	list := n.of(i)
 	for k := range list {
 		if f := &n.all[list[k].folder]; !f.exists && f.count == 0 { // it has to be made, and has a name itself
 			var space [few]touch

@@ -70,7 +70,7 @@ type Sheet struct {
 	swaps   []Swap // of placed titles, in their order
 	// of placed titles: space of the largest text that one takes the place of when all is there
 	follows map[int]int64
-	crowded map[int]int32        // the full folder of a chosen title
+	crowded []int32              // the full folder of a chosen title, and one more; 0 for none
 	gone    func(i int) bool     // was deleted on the target; nil for none
 	others  map[string]Elsewhere // by attachment: the console's own disks
 	dressed []bool               // titles whose covers have their space
@@ -126,7 +126,7 @@ func Judge(c Case) *Sheet {
 		judged: &judged{of: c, base: make([]Verdict, n), by: make([]uint8, n), apart: make([]bool, n),
 			removing: map[string]bool{}, replace: map[string]bool{}, dirs: map[string]dirCheck{}},
 		Chosen: make([]bool, n), placed: make([]bool, n), missing: make([]int64, n), bare: map[int]bool{},
-		follows: map[int]int64{}, crowded: map[int]int32{},
+		follows: map[int]int64{}, crowded: make([]int32, n),
 	}
 	for _, p := range c.Removing {
 		s.removing[s.fold(p)] = true
@@ -412,7 +412,7 @@ func (s *Sheet) target(i int) {
 	need, bare := int64(0), false
 	if folder := s.names.crowds(i); folder >= 0 {
 		if bare = v.Kind == Present; !bare {
-			s.crowded[i] = folder
+			s.crowded[i] = folder + 1
 			s.lacking++
 			return
 		}
@@ -487,8 +487,8 @@ func (s *Sheet) Verdict(i int) Verdict {
 		v.Kind, v.Number = NoSpace, missing
 		return v
 	}
-	if folder, full := s.crowded[i]; full {
-		v.Kind, v.Number = FullFolder, int64(folder)
+	if folder := s.crowded[i]; folder > 0 {
+		v.Kind, v.Number = FullFolder, int64(folder-1)
 		return v
 	}
 	if s.Chosen[i] || v.Kind == Present {
@@ -571,6 +571,6 @@ func (s *Sheet) Clone() *Sheet {
 	n.all = slices.Clone(s.names.all)
 	c.names = &n
 	c.lists = slices.Clone(s.lists)
-	c.bare, c.follows, c.crowded, c.yield = maps.Clone(s.bare), maps.Clone(s.follows), maps.Clone(s.crowded), nil
+	c.bare, c.follows, c.crowded, c.yield = maps.Clone(s.bare), maps.Clone(s.follows), slices.Clone(s.crowded), nil
 	return &c
 }

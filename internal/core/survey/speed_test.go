@@ -79,16 +79,14 @@ func BenchmarkPlan50000TitlesAt6Targets(b *testing.B) {
 	}
 }
 
-// BenchmarkPutOrTakeAmong50000 puts and takes single titles.
+// BenchmarkPutOrTakeAmong50000 takes and puts single titles, where the folder cannot hold all of them.
 func BenchmarkPutOrTakeAmong50000(b *testing.B) {
 	s := sixTargets(b)[0]
 	everything := func(int) bool { return true }
 	s.Choose(everything)
 	i := 0
 	versus.Goal(b, 100, 0.005, func() {
-		n := i * 7919 % 50_000
-		s.Put(n, false)
-		s.Put(n, true)
+		s.Put(i/2*7919%50_000, i%2 == 1)
 		i++
 	})
 }

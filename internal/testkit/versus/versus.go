@@ -45,18 +45,16 @@ const recordTo = "POLYTOME_BENCH_RECORDS"
 func Race(b *testing.B, clear func(), all ...Contender) {
 	b.Helper()
 	r := Record{Name: b.Name(), Seconds: map[string][]float64{}, Most: map[string]float64{}, Ours: all[0].Name}
-	turns := 0
 	for b.Loop() {
-		turns++
-	}
-	for i := range max(Turns, turns) {
-		for k := range all { // whoever comes first finds other memory than who comes next
-			c := &all[(i+k)%len(all)]
-			settled()
-			began := time.Now()
-			c.Do()
-			r.Seconds[c.Name] = append(r.Seconds[c.Name], time.Since(began).Seconds())
-			clear()
+		for i := range Turns {
+			for k := range all { // whoever comes first finds other memory than who comes next
+				c := &all[(i+k)%len(all)]
+				settled()
+				began := time.Now()
+				c.Do()
+				r.Seconds[c.Name] = append(r.Seconds[c.Name], time.Since(began).Seconds())
+				clear()
+			}
 		}
 	}
 	for _, c := range all {
@@ -123,12 +121,10 @@ func GoalOf(b *testing.B, seconds float64, turn func() time.Duration) {
 	b.Helper()
 	r := Record{Name: b.Name(), Seconds: map[string][]float64{}, Most: map[string]float64{"polytome": seconds},
 		Ours: "polytome"}
-	turns := 0
 	for b.Loop() {
-		turns++
-	}
-	for range max(Turns, turns) {
-		r.Seconds["polytome"] = append(r.Seconds["polytome"], turn().Seconds())
+		for range Turns {
+			r.Seconds["polytome"] = append(r.Seconds["polytome"], turn().Seconds())
+		}
 	}
 	b.ReportMetric(Median(r.Seconds["polytome"])*1000, "ms")
 	b.ReportMetric(seconds*1000, "ms-wanted")
