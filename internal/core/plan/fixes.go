@@ -44,6 +44,9 @@ var fixKinds = map[fix.Do]func(m *fixing, x *changed) (whyNot string){
 // fixes plans the changes that fix findings. One whose file has changed since, or whose new path is taken, is left out,
 // with a note.
 func (m *maker) fixes() {
+	if len(m.o.Fixes) == 0 {
+		return
+	}
 	f := &fixing{maker: m, from: map[string]bool{}, to: map[string]bool{}, sets: map[string]int{}}
 	for _, group := range [][]Step{m.moves, m.puts, m.texts, m.listed, m.removes} {
 		for i := range group {

@@ -97,7 +97,7 @@ func (m *maker) titles() {
 			items += len(m.sheet.Placement(int(i)).Items)
 		}
 	}
-	m.puts, m.texts = make([]Step, 0, items), make([]Step, 0, items)
+	m.puts, m.texts, m.beside = make([]Step, 0, items), make([]Step, 0, items), make(map[string]bool, items)
 	for _, i32 := range order {
 		i := int(i32)
 		if !m.sheet.Chosen[i] {

@@ -294,7 +294,7 @@ type Update struct {
 // that is interrupted never names what is not there. What may leave later leaves last.
 func Make(sheet *fit.Sheet, o Options) *Plan {
 	m := &maker{plan: &Plan{}, sheet: sheet, facts: sheet.Facts(), o: o, dirs: map[string]string{".": "."},
-		carried: map[int]bool{}, beside: map[string]bool{}}
+		carried: map[int]bool{}}
 	m.sanitize()
 	m.titles()
 	m.saves()
