@@ -60,7 +60,8 @@ func newWorkshop(t *testing.T, games map[string][]byte, targets ...bench.Target)
 // oneStick is a bench with an empty stick for a loader in a folder, which takes all titles.
 func oneStick(t *testing.T, dir string, set *loader.Set, loaderName, filesystem string,
 	titles []title.Title) *workshop {
-	w := &workshop{t: t, dir: dir, bench: bench.New(""), titles: titles, o: survey.Options{Set: set, Trees: &layout.Shelf{}}}
+	w := &workshop{t: t, dir: dir, bench: bench.New(""), titles: titles,
+		o: survey.Options{Set: set, Trees: &layout.Shelf{}}}
 	w.bench.Targets = []bench.Target{{Name: "Stick", At: filepath.Join(dir, "Stick"), Loader: loaderName, Via: "usb",
 		As: filesystem, Capacity: 1 << 30, Everything: true}}
 	require.NoError(t, os.MkdirAll(w.bench.Targets[0].At, 0o755))
