@@ -39,6 +39,7 @@ func TestMain(m *testing.M) {
 	os.Setenv("XDG_STATE_HOME", filepath.Join(dir, "state"))
 	os.Setenv("XDG_CACHE_HOME", filepath.Join(dir, "cache")) // the user's own stays as it is
 	os.Setenv("XDG_DATA_HOME", filepath.Join(dir, "data"))
+	os.Setenv("XDG_CONFIG_HOME", filepath.Join(dir, "config"))
 	_ = os.Chmod(dir, 0o755)
 	status := m.Run()
 	_ = os.RemoveAll(dir)
