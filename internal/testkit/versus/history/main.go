@@ -110,14 +110,28 @@ func keep(name string, r Run) error {
 	return err
 }
 
-// find is the newest run of a commit, which may be given by its beginning.
-func find(runs []Run, commit string) (Run, error) {
+// find is what is kept of a commit, which may be given by its beginning: of several runs on the machine of the newest,
+// the newest record of each benchmark.
+func find(runs []Run, commit string) (found Run, err error) {
 	for _, r := range slices.Backward(runs) {
-		if strings.HasPrefix(r.Commit, commit) {
-			return r, nil
+		if !strings.HasPrefix(r.Commit, commit) {
+			continue
+		}
+		if found.Commit == "" {
+			found, commit = r, r.Commit
+			found.Records = slices.Clone(r.Records)
+		} else if r.Machine == found.Machine {
+			for _, record := range r.Records {
+				if !slices.ContainsFunc(found.Records, func(x versus.Record) bool { return x.Name == record.Name }) {
+					found.Records = append(found.Records, record)
+				}
+			}
 		}
 	}
-	return Run{}, fmt.Errorf("nothing is kept of the commit %s", commit)
+	if found.Commit == "" {
+		return Run{}, fmt.Errorf("nothing is kept of the commit %s", commit)
+	}
+	return found, nil
 }
 
 // peers are the contenders beside ours, by name.

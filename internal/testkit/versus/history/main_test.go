@@ -81,3 +81,20 @@ func TestASlowdownBetweenTwoCommitsIsFound(t *testing.T) {
 	assert.Regexp(t, `Said +1000 ms +said +2000 ms +0.50 +0.50 to 0.50 +0.80 to 1.20 +missed`, out.String())
 	require.ErrorContains(t, do(nil, &out), "usage")
 }
+
+// TestACommitMayBeMeasuredInParts: the newest record of each benchmark counts, on one machine.
+func TestACommitMayBeMeasuredInParts(t *testing.T) {
+	record := func(name string, seconds float64) versus.Record {
+		return versus.Record{Name: name, Ours: "plan", Seconds: map[string][]float64{"plan": {seconds}}}
+	}
+	runs := []Run{
+		{Commit: "aaaa1111", Machine: "quick", Records: []versus.Record{record("Plan", 9), record("Scan", 2)}},
+		{Commit: "aaaa1111", Machine: "other", Records: []versus.Record{record("Frame", 3)}},
+		{Commit: "bbbb2222", Machine: "quick", Records: []versus.Record{record("Plan", 7)}},
+		{Commit: "aaaa1111", Machine: "quick", Records: []versus.Record{record("Plan", 1)}},
+	}
+	got, err := find(runs, "aaaa")
+	require.NoError(t, err)
+	assert.ElementsMatch(t, []versus.Record{record("Plan", 1), record("Scan", 2)}, got.Records)
+	assert.Len(t, runs[3].Records, 1, "what was read stays as it is")
+}
