@@ -43,7 +43,7 @@ type span struct{ from, to int64 }
 type system interface {
 	// begin has it begin to write bytes, and does not wait for that.
 	begin(from, n int64)
-	// await waits until bytes that it began to write are on the medium. n is not 0.
+	// await waits until bytes that it began to write are on the medium; n is 0 for all from there on.
 	await(from, n int64) error
 	now() time.Time
 }
@@ -103,6 +103,10 @@ func (q *Queue) Flushed() {
 	defer q.mu.Unlock()
 	q.under, q.n = nil, 0
 }
+
+// Failed is an error that the medium had with bytes of a file, where the whole filesystem was flushed and not the file:
+// what the system wrote by itself before that is told of to the file alone.
+func Failed(f *os.File) error { return file{f}.await(0, 0) }
 
 // file is a file of this computer.
 type file struct{ *os.File }

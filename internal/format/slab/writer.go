@@ -456,8 +456,8 @@ func (d *Disk) put(r record, but ...string) error {
 	return d.commit(records)
 }
 
-// Hold has changes wait in memory until [Disk.Settle], which makes all of them last with one change of the tables. Where
-// it is held several times, the last of as many settlings does that.
+// Hold has changes wait in memory until [Disk.Settle], which makes all of them last with one change of the tables.
+// Where it is held several times, the last of as many settlings does that.
 func (d *Disk) Hold() {
 	d.mu.Lock()
 	defer d.mu.Unlock()

@@ -21,6 +21,7 @@ import (
 	"polytome/internal/sparse"
 	"polytome/internal/target"
 	"polytome/internal/target/claim"
+	"polytome/internal/writeback"
 )
 
 // Options say what is not to be read off the folder itself. The zero value
@@ -380,8 +381,10 @@ func (p *Target) FlushAll(files []target.Writer, readBack bool) []error {
 		}
 		return errs
 	}
-	for _, f := range files {
-		if w := f.(*writer); readBack {
+	for i, f := range files {
+		w := f.(*writer)
+		errs[i] = errors.Join(errs[i], p.explain("flushing", w.name, writeback.Failed(w.f)))
+		if readBack {
 			dropCache(w.f)
 			readAhead(w.f)
 			w.dropped = true
